@@ -1,0 +1,9 @@
+//! What acting is worth, for how many, and on whom.
+
+mod economics;
+mod ranking;
+mod thousand;
+
+pub use economics::{ChurnAmounts, Economics, EconomicsError, PlainAmounts, Prices};
+pub use ranking::{Best, CurveError, Policy, ProfitPoint, Ranking, Stand};
+pub use thousand::{COLUMNS, ROWS, Thousand};

@@ -1,0 +1,113 @@
+//! Measures of a model on rows that it has not seen.
+
+mod curves;
+mod measures;
+
+pub(crate) use curves::descending;
+pub use curves::{CurvePoint, gain_curve, roc_curve};
+pub use measures::{area_under_roc, average_precision, brier, log_loss};
+
+use serde::{Deserialize, Serialize};
+
+/// Points kept of a curve, at most.
+const CURVE_POINTS: usize = 200;
+
+/// How a model did on the rows of one part.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Evaluation {
+    /// Rows judged.
+    pub rows: u64,
+    /// Events among them.
+    pub events: u64,
+    /// Area under the ROC curve.
+    pub area_under_roc: f64,
+    /// Average precision, the area under the precision–recall curve.
+    pub average_precision: f64,
+    /// Mean log loss, natural logarithm.
+    pub log_loss: f64,
+    /// Mean squared difference between probability and outcome.
+    pub brier: f64,
+    /// Mean probability.
+    pub mean_probability: f64,
+    /// Recall over the false-alarm rate.
+    pub roc: Vec<CurvePoint>,
+    /// Share of events found over the share of customers acted on.
+    pub gain: Vec<CurvePoint>,
+}
+
+impl Evaluation {
+    /// Judges probabilities against what happened, row by row.
+    pub fn of(probability: &[f64], event: &[bool]) -> Self {
+        let n = probability.len().max(1) as f64;
+        Self {
+            rows: probability.len() as u64,
+            events: event.iter().filter(|&&e| e).count() as u64,
+            area_under_roc: area_under_roc(probability, event, None),
+            average_precision: average_precision(probability, event, None),
+            log_loss: log_loss(probability, event, None),
+            brier: brier(probability, event, None),
+            mean_probability: probability.iter().sum::<f64>() / n,
+            roc: curves::thinned(roc_curve(probability, event), CURVE_POINTS),
+            gain: curves::thinned(gain_curve(probability, event), CURVE_POINTS),
+        }
+    }
+
+    /// Accuracy of saying "no" to everyone.
+    pub fn accuracy_of_no(&self) -> f64 {
+        1.0 - self.events as f64 / self.rows.max(1) as f64
+    }
+}
+
+/// Counts at a cut-off.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+pub struct Confusion {
+    /// Acted on, and it would have happened.
+    pub hits: u64,
+    /// Acted on, and it would not.
+    pub false_alarms: u64,
+    /// Left alone, and it happened.
+    pub missed: u64,
+    /// Left alone, rightly.
+    pub left_alone: u64,
+}
+
+impl Confusion {
+    /// Counts rows with a probability of at least `cut_off` as acted on.
+    pub fn at(probability: &[f64], event: &[bool], cut_off: f64) -> Self {
+        let mut counts = Self::default();
+        for (&p, &e) in probability.iter().zip(event) {
+            *match (p >= cut_off, e) {
+                (true, true) => &mut counts.hits,
+                (true, false) => &mut counts.false_alarms,
+                (false, true) => &mut counts.missed,
+                (false, false) => &mut counts.left_alone,
+            } += 1;
+        }
+        counts
+    }
+
+    /// Rows acted on.
+    pub fn acted(&self) -> u64 {
+        self.hits + self.false_alarms
+    }
+
+    /// All rows.
+    pub fn rows(&self) -> u64 {
+        self.acted() + self.missed + self.left_alone
+    }
+
+    /// Share of rows called rightly.
+    pub fn accuracy(&self) -> f64 {
+        (self.hits + self.left_alone) as f64 / self.rows().max(1) as f64
+    }
+
+    /// Share of those acted on to whom it would have happened.
+    pub fn precision(&self) -> f64 {
+        self.hits as f64 / self.acted().max(1) as f64
+    }
+
+    /// Share of events that were acted on.
+    pub fn recall(&self) -> f64 {
+        self.hits as f64 / (self.hits + self.missed).max(1) as f64
+    }
+}

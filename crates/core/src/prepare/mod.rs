@@ -1,0 +1,262 @@
+//! Preparation steps, fitted on training rows only and replayed on every list.
+//!
+//! A [`Preparation`] is part of the model: nobody prepares a scoring list by hand.
+
+mod design;
+
+pub use design::{Design, Feature, FeatureValues};
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use crate::table::{Column, Values};
+use crate::{Kind, Table};
+
+/// What a family of classifiers wants its columns to look like.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Encoding {
+    /// Numbers only: gaps filled, categories as indicators, everything
+    /// standardised. For families that add columns up.
+    Indicators,
+    /// As they are: missing stays missing, categories stay categories.
+    /// For trees.
+    Native,
+}
+
+/// Values seen in fewer training rows than this are grouped as "other" among indicators.
+const RARE: u64 = 20;
+
+/// The most indicators made of one column; the less frequent values are grouped.
+const MOST_INDICATORS: usize = 60;
+
+/// The fitted preparation of all predictors.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Preparation {
+    /// For which kind of family.
+    pub encoding: Encoding,
+    /// One entry per predictor, in the order of the training table.
+    pub columns: Vec<PreparedColumn>,
+}
+
+/// The fitted preparation of one predictor.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct PreparedColumn {
+    /// The column it reads.
+    pub name: String,
+    /// Its kind in the training table.
+    pub kind: Kind,
+    /// What is done with it.
+    pub step: Step,
+}
+
+/// What is done with one column.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "as")]
+pub enum Step {
+    /// A quantity, or a date as days since 1970-01-01.
+    Number {
+        /// Stands in for a missing value: the training median.
+        fill: f64,
+        /// Whether a second column says that the value was missing.
+        flag: bool,
+        /// Mean after filling.
+        mean: f64,
+        /// Standard deviation after filling; 1 for a constant.
+        sd: f64,
+        /// Least value seen in training.
+        min: f64,
+        /// Greatest value seen in training.
+        max: f64,
+    },
+    /// A limited set of values.
+    Levels {
+        /// Values with an entry of their own, most frequent first; the first
+        /// is the reference among indicators.
+        levels: Vec<String>,
+        /// Values seen in training but grouped as "other".
+        grouped: Vec<String>,
+        /// Whether missing values occurred in training.
+        missing_seen: bool,
+    },
+}
+
+/// Why a preparation cannot be fitted or replayed.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum PrepareError {
+    /// The table lacks a column that the model uses.
+    #[error("The column “{0}” is missing, and the model needs it.")]
+    MissingColumn(String),
+    /// A column is of another kind than in training.
+    #[error("“{name}” was a {trained} when the model was fitted and is a {found} here.")]
+    OtherKind {
+        /// The column.
+        name: String,
+        /// Kind in training.
+        trained: Kind,
+        /// Kind in this table.
+        found: Kind,
+    },
+    /// No predictor is left.
+    #[error("No column goes into the model. Give at least one column the role “predictor”.")]
+    NoPredictors,
+}
+
+impl Preparation {
+    /// Learns fillings, scales and levels from the rows given and from no others.
+    ///
+    /// # Errors
+    /// [`PrepareError`] if a predictor is missing or there is none.
+    pub fn fit(table: &Table, predictors: &[String], rows: &[usize], encoding: Encoding) -> Result<Self, PrepareError> {
+        if predictors.is_empty() {
+            return Err(PrepareError::NoPredictors);
+        }
+        let columns = predictors
+            .par_iter()
+            .map(|name| {
+                let column = table.column(name).ok_or_else(|| PrepareError::MissingColumn(name.clone()))?;
+                let step = match &column.values {
+                    Values::Words(_) => fit_levels(column, rows, encoding),
+                    _ => fit_number(column, rows),
+                };
+                Ok(PreparedColumn { name: name.clone(), kind: column.kind, step })
+            })
+            .collect::<Result<_, PrepareError>>()?;
+        Ok(Self { encoding, columns })
+    }
+
+    /// Applies what was learned to the rows of any table with the same columns.
+    ///
+    /// # Errors
+    /// [`PrepareError`] if a column is missing or of another kind.
+    pub fn apply(&self, table: &Table, rows: &[usize]) -> Result<Design, PrepareError> {
+        let features = self
+            .columns
+            .par_iter()
+            .map(|prepared| {
+                let column = table
+                    .column(&prepared.name)
+                    .ok_or_else(|| PrepareError::MissingColumn(prepared.name.clone()))?;
+                if column.kind.storage() != prepared.kind.storage() {
+                    return Err(PrepareError::OtherKind {
+                        name: prepared.name.clone(),
+                        trained: prepared.kind,
+                        found: column.kind,
+                    });
+                }
+                Ok(prepared.features(column, rows, self.encoding))
+            })
+            .collect::<Result<Vec<Vec<Feature>>, PrepareError>>()?;
+        Ok(Design::new(features.into_iter().flatten().collect(), rows.len()))
+    }
+}
+
+fn fit_number(column: &Column, rows: &[usize]) -> Step {
+    let mut filled: Vec<f64> = rows.iter().filter_map(|&r| column.number(r)).collect();
+    filled.sort_unstable_by(f64::total_cmp);
+    let missing = rows.len() - filled.len();
+    let fill = if filled.is_empty() { 0.0 } else { crate::profile::quantile(&filled, 0.5) };
+    let n = rows.len().max(1) as f64;
+    let mean = (filled.iter().sum::<f64>() + fill * missing as f64) / n;
+    let squares =
+        filled.iter().map(|v| (v - mean).powi(2)).sum::<f64>() + missing as f64 * (fill - mean).powi(2);
+    let sd = (squares / n).sqrt();
+    Step::Number {
+        fill,
+        flag: missing > 0,
+        mean,
+        sd: if sd > 0.0 { sd } else { 1.0 },
+        min: filled.first().copied().unwrap_or(fill),
+        max: filled.last().copied().unwrap_or(fill),
+    }
+}
+
+fn fit_levels(column: &Column, rows: &[usize], encoding: Encoding) -> Step {
+    let mut counts: std::collections::BTreeMap<String, u64> = std::collections::BTreeMap::new();
+    let mut missing_seen = false;
+    if let Values::Words(words) = &column.values {
+        let mut by_code = vec![0u64; words.level_count()];
+        for &row in rows {
+            match words.code(row) {
+                Some(code) => by_code[code] += 1,
+                None => missing_seen = true,
+            }
+        }
+        counts.extend(words.levels().zip(by_code).filter(|c| c.1 > 0).map(|(l, n)| (l.to_owned(), n)));
+    }
+    let mut ranked: Vec<(String, u64)> = counts.into_iter().collect();
+    ranked.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+    let own = match encoding {
+        Encoding::Native => ranked.len(),
+        Encoding::Indicators => {
+            ranked.iter().take_while(|(_, n)| *n >= RARE).count().max(1).min(MOST_INDICATORS).min(ranked.len())
+        }
+    };
+    let mut levels: Vec<String> = ranked.into_iter().map(|(l, _)| l).collect();
+    let grouped = levels.split_off(own);
+    Step::Levels { levels, grouped, missing_seen }
+}
+
+impl PreparedColumn {
+    fn features(&self, column: &Column, rows: &[usize], encoding: Encoding) -> Vec<Feature> {
+        match (&self.step, encoding) {
+            (Step::Number { .. }, Encoding::Native) => {
+                let values = rows.iter().map(|&r| column.number(r).unwrap_or(f64::NAN)).collect();
+                vec![Feature::number(&self.name, &self.name, values)]
+            }
+            (&Step::Number { fill, flag, mean, sd, .. }, Encoding::Indicators) => {
+                let scale = |x: f64| (x - mean) / sd;
+                let values = rows.iter().map(|&r| scale(column.number(r).unwrap_or(fill))).collect();
+                let mut features = vec![Feature::number(&self.name, &self.name, values)];
+                if flag {
+                    let values = rows.iter().map(|&r| f64::from(u8::from(column.number(r).is_none()))).collect();
+                    features.push(Feature::number(&format!("{} is missing", self.name), &self.name, values));
+                }
+                features
+            }
+            (Step::Levels { levels, .. }, Encoding::Native) => {
+                let codes = self.codes(column, rows, levels);
+                vec![Feature::levels(&self.name, &self.name, levels.len(), codes)]
+            }
+            (Step::Levels { levels, grouped, missing_seen }, Encoding::Indicators) => {
+                let codes = self.codes(column, rows, levels);
+                let indicator = |wanted: u32| codes.iter().map(|&c| f64::from(u8::from(c == wanted))).collect();
+                let mut features: Vec<Feature> = levels
+                    .iter()
+                    .enumerate()
+                    .skip(1)
+                    .map(|(code, level)| {
+                        Feature::number(&format!("{} is {level}", self.name), &self.name, indicator(code as u32))
+                    })
+                    .collect();
+                if !grouped.is_empty() {
+                    let name = format!("{} is another value", self.name);
+                    features.push(Feature::number(&name, &self.name, indicator(Feature::UNKNOWN)));
+                }
+                if *missing_seen {
+                    let name = format!("{} is missing", self.name);
+                    features.push(Feature::number(&name, &self.name, indicator(Feature::MISSING)));
+                }
+                features
+            }
+        }
+    }
+
+    fn codes(&self, column: &Column, rows: &[usize], levels: &[String]) -> Vec<u32> {
+        let Values::Words(words) = &column.values else { return vec![Feature::MISSING; rows.len()] };
+        let position: std::collections::HashMap<&str, u32> =
+            levels.iter().enumerate().map(|(i, l)| (l.as_str(), i as u32)).collect();
+        let translate: Vec<u32> =
+            words.levels().map(|l| position.get(l).copied().unwrap_or(Feature::UNKNOWN)).collect();
+        rows.iter().map(|&r| words.code(r).map_or(Feature::MISSING, |c| translate[c])).collect()
+    }
+
+    /// Whether a value was never seen in training.
+    pub fn is_unseen(&self, value: &str) -> bool {
+        match &self.step {
+            Step::Levels { levels, grouped, .. } => !levels.iter().chain(grouped).any(|l| l == value),
+            Step::Number { .. } => false,
+        }
+    }
+}

@@ -1,0 +1,197 @@
+//! A table described: per column how many values there are, which, and in what shape.
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::table::{Column, Values, written_date, written_number};
+use crate::{Kind, Table};
+
+/// Bars of the shape of a numeric column, at most.
+const BARS: usize = 24;
+
+/// Most frequent values listed per column.
+const TOP: usize = 10;
+
+/// The figures of one table.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct TableProfile {
+    /// Number of rows.
+    pub rows: u64,
+    /// One entry per column, in the order of the table.
+    pub columns: Vec<ColumnProfile>,
+}
+
+/// The figures of one column.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ColumnProfile {
+    /// Its name.
+    pub name: String,
+    /// Its kind.
+    pub kind: Kind,
+    /// Rows without a value.
+    pub missing: u64,
+    /// Different values among the others.
+    pub distinct: u64,
+    /// Figures of a quantity or a date (as days since 1970-01-01).
+    pub numbers: Option<NumberProfile>,
+    /// The most frequent values with their counts; for numbers only where few differ.
+    pub top: Vec<(String, u64)>,
+}
+
+/// Figures of a quantity.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct NumberProfile {
+    /// Least value.
+    pub min: f64,
+    /// First quartile.
+    pub lower_quartile: f64,
+    /// Median.
+    pub median: f64,
+    /// Third quartile.
+    pub upper_quartile: f64,
+    /// Greatest value.
+    pub max: f64,
+    /// Arithmetic mean.
+    pub mean: f64,
+    /// Sample standard deviation (divisor n − 1); 0 for a single value.
+    pub sd: f64,
+    /// Edges of the bars, one more than there are bars.
+    pub edges: Vec<f64>,
+    /// Rows per bar.
+    pub bars: Vec<u64>,
+}
+
+impl TableProfile {
+    /// Describes every column.
+    pub fn of(table: &Table) -> Self {
+        Self {
+            rows: table.rows() as u64,
+            columns: table.columns().par_iter().map(ColumnProfile::of).collect(),
+        }
+    }
+
+    /// The column of that name.
+    pub fn column(&self, name: &str) -> Option<&ColumnProfile> {
+        self.columns.iter().find(|c| c.name == name)
+    }
+}
+
+impl ColumnProfile {
+    /// Describes one column.
+    pub fn of(column: &Column) -> Self {
+        let missing = column.missing() as u64;
+        let (distinct, numbers, top) = match &column.values {
+            Values::Words(words) => {
+                let mut counts: Vec<(&str, u64)> = words.levels().zip(words.counts()).filter(|c| c.1 > 0).collect();
+                let distinct = counts.len() as u64;
+                counts.sort_unstable_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(b.0)));
+                let top = counts.into_iter().take(TOP).map(|(v, n)| (v.to_owned(), n)).collect();
+                (distinct, None, top)
+            }
+            Values::Numbers(a) => of_numbers(a.iter().flatten().collect(), written_number),
+            Values::Dates(a) => {
+                of_numbers(a.iter().flatten().map(f64::from).collect(), |d| written_date(d as i32))
+            }
+        };
+        Self { name: column.name.clone(), kind: column.kind, missing, distinct, numbers, top }
+    }
+
+    /// The most frequent value and its count.
+    pub fn mode(&self) -> Option<(&str, u64)> {
+        self.top.first().map(|(v, n)| (v.as_str(), *n))
+    }
+}
+
+fn of_numbers(mut values: Vec<f64>, write: impl Fn(f64) -> String) -> (u64, Option<NumberProfile>, Vec<(String, u64)>) {
+    if values.is_empty() {
+        return (0, None, Vec::new());
+    }
+    values.sort_unstable_by(f64::total_cmp);
+    let mut runs: Vec<(f64, u64)> = Vec::new();
+    for &v in &values {
+        match runs.last_mut() {
+            Some((last, n)) if *last == v => *n += 1,
+            _ => runs.push((v, 1)),
+        }
+    }
+    let distinct = runs.len() as u64;
+    let few = runs.len() <= 50 || runs.len() * 20 < values.len();
+    let top = if few {
+        let mut ranked = runs.clone();
+        ranked.sort_unstable_by(|a, b| b.1.cmp(&a.1).then(a.0.total_cmp(&b.0)));
+        ranked.into_iter().take(TOP).map(|(v, n)| (write(v), n)).collect()
+    } else {
+        Vec::new()
+    };
+    let n = values.len() as f64;
+    let mean = values.iter().sum::<f64>() / n;
+    let squares: f64 = values.iter().map(|v| (v - mean).powi(2)).sum();
+    let sd = if values.len() > 1 { (squares / (n - 1.0)).sqrt() } else { 0.0 };
+    let (min, max) = (values[0], values[values.len() - 1]);
+    let (edges, bars) = shape(&values, &runs, min, max);
+    let profile = NumberProfile {
+        min,
+        lower_quartile: quantile(&values, 0.25),
+        median: quantile(&values, 0.5),
+        upper_quartile: quantile(&values, 0.75),
+        max,
+        mean,
+        sd,
+        edges,
+        bars,
+    };
+    (distinct, Some(profile), top)
+}
+
+/// The quantile of sorted values by linear interpolation between order
+/// statistics (Hyndman & Fan 1996, type 7). `share` is 0 to 1; NaN if empty.
+pub fn quantile(sorted: &[f64], share: f64) -> f64 {
+    let Some(last) = sorted.len().checked_sub(1) else { return f64::NAN };
+    let at = share.clamp(0.0, 1.0) * last as f64;
+    let (below, above) = (at.floor() as usize, at.ceil() as usize);
+    sorted[below] + (sorted[above] - sorted[below]) * (at - below as f64)
+}
+
+/// Equal bars over the range; one bar per value where only a few whole numbers occur.
+fn shape(sorted: &[f64], runs: &[(f64, u64)], min: f64, max: f64) -> (Vec<f64>, Vec<u64>) {
+    let whole = runs.iter().all(|(v, _)| v.fract() == 0.0);
+    if whole && max - min < BARS as f64 {
+        let count = (max - min) as usize + 1;
+        let edges = (0..=count).map(|i| min - 0.5 + i as f64).collect();
+        let mut bars = vec![0; count];
+        for (v, n) in runs {
+            bars[(v - min) as usize] += n;
+        }
+        return (edges, bars);
+    }
+    let width = (max - min) / BARS as f64;
+    let edges: Vec<f64> = (0..=BARS).map(|i| min + i as f64 * width).collect();
+    let mut bars = vec![0; BARS];
+    for v in sorted {
+        let at = if width > 0.0 { ((v - min) / width) as usize } else { 0 };
+        bars[at.min(BARS - 1)] += 1;
+    }
+    (edges, bars)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::table::ColumnBuilder;
+
+    #[test]
+    fn figures_of_numbers_are_those_of_the_textbook() {
+        let mut b = ColumnBuilder::new("x", Kind::Number);
+        for v in [2.0, 4.0, 4.0, 4.0, 5.0, 5.0, 7.0, 9.0] {
+            b.push_number(v);
+        }
+        b.push_missing();
+        let p = ColumnProfile::of(&b.finish());
+        let n = p.numbers.as_ref().expect("numbers");
+        assert_eq!((p.missing, p.distinct), (1, 5));
+        assert_eq!((n.mean, n.median, n.lower_quartile), (5.0, 4.5, 4.0));
+        assert!((n.sd - (32.0f64 / 7.0).sqrt()).abs() < 1e-12);
+        assert_eq!(n.bars.iter().sum::<u64>(), 8);
+        assert_eq!(p.mode(), Some(("4", 3)));
+    }
+}

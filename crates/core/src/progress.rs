@@ -1,0 +1,71 @@
+//! How a long computation tells where it is, and learns that nobody wants it any more.
+
+use std::fmt;
+
+/// The only thing from outside that a long computation is handed.
+///
+/// `tell` is called from the computing thread a few hundred times at the most;
+/// an implementation may drop calls but must not block for long.
+pub trait Progress: Sync {
+    /// Reports the stage in words and the share done of the whole work, 0 to 1.
+    fn tell(&self, stage: &str, share: f64);
+
+    /// Whether the work should stop at the next convenient point.
+    fn is_cancelled(&self) -> bool {
+        false
+    }
+
+    /// `Err(Cancelled)` once the work should stop; made for `?`.
+    fn go_on(&self) -> Result<(), Cancelled> {
+        if self.is_cancelled() {
+            Err(Cancelled)
+        } else {
+            Ok(())
+        }
+    }
+}
+
+/// Somebody asked for the work to stop; nothing of it is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Cancelled;
+
+impl fmt::Display for Cancelled {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("stopped on request")
+    }
+}
+
+impl std::error::Error for Cancelled {}
+
+/// A listener for callers that do not care to watch.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Unwatched;
+
+impl Progress for Unwatched {
+    fn tell(&self, _stage: &str, _share: f64) {}
+}
+
+/// A window onto part of a longer work: shares 0 to 1 are mapped to `from..to`.
+pub struct Part<'a> {
+    whole: &'a dyn Progress,
+    from: f64,
+    to: f64,
+}
+
+impl<'a> Part<'a> {
+    /// The part of `whole` that runs between the shares `from` and `to`.
+    pub fn of(whole: &'a dyn Progress, from: f64, to: f64) -> Self {
+        Self { whole, from, to }
+    }
+}
+
+impl Progress for Part<'_> {
+    fn tell(&self, stage: &str, share: f64) {
+        self.whole
+            .tell(stage, self.from + share.clamp(0.0, 1.0) * (self.to - self.from));
+    }
+
+    fn is_cancelled(&self) -> bool {
+        self.whole.is_cancelled()
+    }
+}

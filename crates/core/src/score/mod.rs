@@ -1,0 +1,172 @@
+//! A list of customers: matched to the model, then scored.
+
+use serde::{Deserialize, Serialize};
+
+use crate::table::{ColumnBuilder, Storage, Values};
+use crate::prepare::Step;
+use crate::{Column, Kind, Model, Table};
+
+/// Unseen values named per column.
+const NAMED: usize = 5;
+
+/// How a list fits a model, column by column.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct MatchReport {
+    /// Rows of the list.
+    pub rows: u64,
+    /// One entry per column that the model needs.
+    pub inputs: Vec<InputMatch>,
+    /// Columns of the list that the model does not use.
+    pub unused: Vec<String>,
+}
+
+/// How one column that the model needs was found.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct InputMatch {
+    /// The column as the model knows it.
+    pub name: String,
+    /// Its kind in training.
+    pub kind: Kind,
+    /// The column of the list it is read from.
+    pub found: Option<String>,
+    /// Rows without a value.
+    pub missing: u64,
+    /// Values that do not read as the kind needed.
+    pub unreadable: u64,
+    /// Values never seen in training, with their rows; the first few.
+    pub unseen: Vec<(String, u64)>,
+    /// Rows with a value never seen in training.
+    pub unseen_rows: u64,
+    /// Rows below or above the range seen in training.
+    pub out_of_range: u64,
+    /// That range.
+    pub range: Option<(f64, f64)>,
+}
+
+impl MatchReport {
+    /// Names of needed columns that are not in the list.
+    pub fn lacking(&self) -> Vec<&str> {
+        self.inputs.iter().filter(|i| i.found.is_none()).map(|i| i.name.as_str()).collect()
+    }
+
+    /// Whether the list can be scored.
+    pub fn is_complete(&self) -> bool {
+        self.inputs.iter().all(|i| i.found.is_some())
+    }
+}
+
+impl InputMatch {
+    /// What is worth saying about this column, in sentences; empty if it fits.
+    pub fn remarks(&self) -> Vec<String> {
+        use crate::number::{count, plain};
+        let mut out = Vec::new();
+        match &self.found {
+            None => out.push("not in the list, and the model needs it".into()),
+            Some(found) if *found != self.name => out.push(format!("read from “{found}”, which differs only in case or spacing")),
+            Some(_) => {}
+        }
+        if self.unreadable > 0 {
+            out.push(format!("{} values are not a {}; taken as missing", count(self.unreadable), self.kind));
+        }
+        if self.unseen_rows > 0 {
+            let named: Vec<String> = self.unseen.iter().map(|(v, _)| format!("“{v}”")).collect();
+            out.push(format!("{} rows hold a value never seen in training: {}", count(self.unseen_rows), named.join(", ")));
+        }
+        if let (Some((low, high)), true) = (self.range, self.out_of_range > 0) {
+            out.push(format!(
+                "{} rows lie outside the {} to {} seen in training",
+                count(self.out_of_range),
+                plain(low),
+                plain(high)
+            ));
+        }
+        out
+    }
+}
+
+/// Matches a list to a model by the names of its columns.
+///
+/// Gives the report, and the columns needed under the model's names and in the
+/// model's kinds; the table lacks columns that were not found.
+pub fn match_list(model: &Model, list: &Table) -> (MatchReport, Table) {
+    let mut inputs = Vec::new();
+    let mut columns = Vec::new();
+    let mut used = Vec::new();
+    for prepared in &model.preparation.columns {
+        let found = list.column(&prepared.name).or_else(|| {
+            let wanted = folded(&prepared.name);
+            list.columns().iter().find(|c| folded(&c.name) == wanted && !model.inputs().any(|(n, _)| n == c.name))
+        });
+        let mut input = InputMatch {
+            name: prepared.name.clone(),
+            kind: prepared.kind,
+            found: found.map(|c| c.name.clone()),
+            missing: 0,
+            unreadable: 0,
+            unseen: Vec::new(),
+            unseen_rows: 0,
+            out_of_range: 0,
+            range: None,
+        };
+        if let Some(source) = found {
+            used.push(source.name.clone());
+            let column = read_as(source, &prepared.name, prepared.kind);
+            input.missing = source.missing() as u64;
+            input.unreadable = column.missing() as u64 - input.missing;
+            match (&prepared.step, &column.values) {
+                (Step::Levels { .. }, Values::Words(words)) => {
+                    let mut unseen: Vec<(String, u64)> = words
+                        .levels()
+                        .zip(words.counts())
+                        .filter(|(level, n)| *n > 0 && prepared.is_unseen(level))
+                        .map(|(level, n)| (level.to_owned(), n))
+                        .collect();
+                    unseen.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+                    input.unseen_rows = unseen.iter().map(|u| u.1).sum();
+                    unseen.truncate(NAMED);
+                    input.unseen = unseen;
+                }
+                (&Step::Number { min, max, .. }, _) => {
+                    input.range = Some((min, max));
+                    let outside = |row: &usize| column.number(*row).is_some_and(|x| x < min || x > max);
+                    input.out_of_range = (0..column.len()).filter(outside).count() as u64;
+                }
+                _ => {}
+            }
+            columns.push(column);
+        }
+        inputs.push(input);
+    }
+    let unused = list.columns().iter().filter(|c| !used.contains(&c.name)).map(|c| c.name.clone()).collect();
+    let report = MatchReport { rows: list.rows() as u64, inputs, unused };
+    // Names come from the model, which has each once; lengths from one list.
+    (report, Table::new(columns).unwrap_or_default())
+}
+
+/// The column under another name, its values read as another kind.
+fn read_as(source: &Column, name: &str, kind: Kind) -> Column {
+    if source.kind.storage() == kind.storage() {
+        return Column { name: name.into(), kind, values: source.values.clone() };
+    }
+    let mut builder = ColumnBuilder::new(name, kind);
+    for row in 0..source.len() {
+        match (source.text(row), kind.storage()) {
+            (None, _) => builder.push_missing(),
+            (Some(text), Storage::Words) => builder.push_word(&text),
+            (Some(text), Storage::Numbers) => match crate::intake::parse_number(&text, crate::intake::DecimalMark::Point) {
+                Some(x) => builder.push_number(x),
+                None => builder.push_missing(),
+            },
+            (Some(text), Storage::Dates) => match crate::intake::parse_date(&text, crate::intake::DateOrder::YearMonthDay) {
+                Some(d) => builder.push_date(d),
+                None => builder.push_missing(),
+            },
+        }
+    }
+    builder.finish()
+}
+
+/// A name without case, spaces and punctuation.
+fn folded(name: &str) -> String {
+    name.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect()
+}

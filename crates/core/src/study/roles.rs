@@ -1,0 +1,239 @@
+//! What each column is for, guessed with a reason and confirmed by the analyst.
+
+use serde::{Deserialize, Serialize};
+
+use crate::Kind;
+use crate::profile::{ColumnProfile, TableProfile};
+
+/// What a column does in a study.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// The model may use it.
+    Predictor,
+    /// Says what happened.
+    Outcome,
+    /// Names the customer.
+    Identifier,
+    /// Money of the customer, used to price an action.
+    Money,
+    /// Says when; used to split by time.
+    Time,
+    /// Must not decide, is used to compare groups.
+    Sensitive,
+    /// Kept aside.
+    LeftOut,
+}
+
+impl Role {
+    /// Every role, in the order in which the pages offer them.
+    pub const ALL: [Role; 7] = [
+        Role::Predictor,
+        Role::Outcome,
+        Role::Identifier,
+        Role::Money,
+        Role::Time,
+        Role::Sensitive,
+        Role::LeftOut,
+    ];
+
+    /// The word for it on the pages.
+    pub fn word(self) -> &'static str {
+        match self {
+            Role::Predictor => "predictor",
+            Role::Outcome => "outcome",
+            Role::Identifier => "identifier",
+            Role::Money => "money value",
+            Role::Time => "time",
+            Role::Sensitive => "sensitive attribute",
+            Role::LeftOut => "left out",
+        }
+    }
+}
+
+impl std::str::FromStr for Role {
+    type Err = String;
+
+    fn from_str(word: &str) -> Result<Self, String> {
+        Role::ALL.into_iter().find(|r| r.word() == word).ok_or_else(|| format!("“{word}” is not a role"))
+    }
+}
+
+/// When the value of a column became known, seen from the decision.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum KnownWhen {
+    /// Well before.
+    Before,
+    /// At the moment of the decision.
+    AtDecision,
+    /// Only afterwards: it cannot be used.
+    Afterwards,
+    /// Nobody has said.
+    Unsure,
+}
+
+impl KnownWhen {
+    /// Every answer, in the order in which the pages offer them.
+    pub const ALL: [KnownWhen; 4] = [Self::Before, Self::AtDecision, Self::Afterwards, Self::Unsure];
+
+    /// The word for it on the pages.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Before => "before",
+            Self::AtDecision => "at the decision",
+            Self::Afterwards => "afterwards",
+            Self::Unsure => "unsure",
+        }
+    }
+}
+
+impl std::str::FromStr for KnownWhen {
+    type Err = String;
+
+    fn from_str(word: &str) -> Result<Self, String> {
+        Self::ALL.into_iter().find(|k| k.word() == word).ok_or_else(|| format!("“{word}” is not an answer to “known when”"))
+    }
+}
+
+/// Under which heading a column stands on the Prepare page.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Verdict {
+    /// As a predictor it would make the answer wrong.
+    ShouldNotGoIn,
+    /// The analyst must say.
+    AskedAbout,
+    /// Nothing speaks against it.
+    GoesIn,
+    /// Has another part to play.
+    KeptAside,
+}
+
+/// What is chosen for one column, or proposed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct ColumnChoice {
+    /// The column.
+    pub name: String,
+    /// Its part in the study.
+    pub role: Role,
+    /// When it was known.
+    pub known_when: KnownWhen,
+    /// The heading it stands under.
+    pub verdict: Verdict,
+    /// Why, in a few words.
+    pub reason: String,
+}
+
+impl ColumnChoice {
+    /// Whether the model may see it.
+    pub fn goes_in(&self) -> bool {
+        self.role == Role::Predictor && self.known_when != KnownWhen::Afterwards
+    }
+}
+
+/// Strength of the association of a column with the outcome above which it is
+/// asked about: a column that alone tells nearly every outcome is rarely
+/// something that was known before.
+const SUSPICIOUS_AREA: f64 = 0.9;
+
+/// Proposes a role for every column, with the reason.
+///
+/// `probe` gives the area under ROC of a column by itself, measured on
+/// training rows with cross-validation; none where it was not measured.
+pub fn guess(profile: &TableProfile, outcome: &str, probe: impl Fn(&str) -> Option<f64>) -> Vec<ColumnChoice> {
+    profile.columns.iter().map(|c| guess_one(c, profile.rows, outcome, probe(&c.name))).collect()
+}
+
+fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> ColumnChoice {
+    use Verdict::{AskedAbout, GoesIn, KeptAside, ShouldNotGoIn};
+    let filled = rows.saturating_sub(c.missing);
+    let share_missing = c.missing as f64 / rows.max(1) as f64;
+    let all_distinct = filled > 20 && c.distinct as f64 > filled as f64 * 0.98;
+    let choice = |role, known_when, verdict, reason: String| ColumnChoice {
+        name: c.name.clone(),
+        role,
+        known_when,
+        verdict,
+        reason,
+    };
+    if c.name == outcome {
+        return choice(Role::Outcome, KnownWhen::Afterwards, KeptAside, "says what happened".into());
+    }
+    if all_distinct && matches!(c.kind, Kind::Code | Kind::Category | Kind::Text) {
+        return if has_word(&c.name, &["id", "number", "no", "key", "member", "customer"]) {
+            choice(Role::Identifier, KnownWhen::Before, KeptAside, "every value different; kept to name the customer".into())
+        } else {
+            choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, "nearly all different: cannot tell the next customer".into())
+        };
+    }
+    if all_distinct && c.kind == Kind::Number && has_word(&c.name, &["id", "key", "ref"]) && is_whole(c) {
+        return choice(Role::Identifier, KnownWhen::Before, KeptAside, "whole numbers, every one different; kept to name the customer".into());
+    }
+    if c.distinct == 0 {
+        return choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, "every value is missing".into());
+    }
+    if c.distinct == 1 && c.missing == 0 {
+        return choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, "one value everywhere".into());
+    }
+    if let Some(area) = area.map(|a| a.max(1.0 - a))
+        && area > SUSPICIOUS_AREA
+    {
+        return choice(
+            Role::LeftOut,
+            KnownWhen::Afterwards,
+            ShouldNotGoIn,
+            format!("alone it orders {:.0} of 100 pairs rightly; probably known only afterwards", area * 100.0),
+        );
+    }
+    if let Some((value, n)) = c.mode()
+        && n as f64 > filled as f64 * 0.995
+        && c.missing == 0
+    {
+        return choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, format!("“{value}” in nearly every row"));
+    }
+    if share_missing > 0.6 {
+        return choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, format!("missing in {:.0} of 100 rows", share_missing * 100.0));
+    }
+    if c.kind == Kind::Text {
+        return choice(Role::LeftOut, KnownWhen::Before, KeptAside, "free text is not used as it stands".into());
+    }
+    if c.kind == Kind::Date {
+        return choice(Role::Time, KnownWhen::Before, KeptAside, "a date; it says when, not how much".into());
+    }
+    if has_word(&c.name, &["age", "gender", "sex", "ethnicity", "nationality", "religion", "disability"]) && c.kind != Kind::Number
+        || has_word(&c.name, &["gender", "sex", "ethnicity", "nationality", "religion", "disability"])
+    {
+        return choice(Role::Sensitive, KnownWhen::Before, KeptAside, "about the person; used to compare groups, not to decide".into());
+    }
+    if has_word(&c.name, &["survey", "exit", "cancelled", "closed", "churned", "leaving", "reason", "login"]) {
+        return choice(
+            Role::Predictor,
+            KnownWhen::Unsure,
+            AskedAbout,
+            "the name says that it may have been written after the decision".into(),
+        );
+    }
+    if c.kind == Kind::Code && c.distinct > 200 {
+        return choice(Role::LeftOut, KnownWhen::Before, AskedAbout, format!("a code with {} values: too many to learn from one by one", c.distinct));
+    }
+    let reason = match c.kind {
+        Kind::Code => "digits, but a name and not a quantity".to_owned(),
+        Kind::YesNo => "a yes-or-no answer".to_owned(),
+        Kind::Category | Kind::Ordered => format!("{} values", c.distinct),
+        _ => c.numbers.as_ref().map_or_else(String::new, |n| {
+            format!("{} to {}", crate::number::plain(n.min), crate::number::plain(n.max))
+        }),
+    };
+    choice(Role::Predictor, KnownWhen::Before, GoesIn, reason)
+}
+
+fn is_whole(c: &ColumnProfile) -> bool {
+    c.numbers.as_ref().is_some_and(|n| n.min.fract() == 0.0 && n.max.fract() == 0.0 && n.median.fract() == 0.0)
+}
+
+/// Whether one of the words stands by itself in a column's name.
+fn has_word(name: &str, words: &[&str]) -> bool {
+    let lower = name.to_lowercase();
+    lower.split(|c: char| !c.is_alphanumeric()).any(|w| words.contains(&w))
+}

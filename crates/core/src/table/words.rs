@@ -1,0 +1,109 @@
+//! Text with each distinct value held once.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use arrow_array::{Array, Int32Array, StringArray};
+
+/// A dictionary-encoded column of text: the keys and the values of an Arrow
+/// dictionary array.
+///
+/// `code(row)` is the position of the row's value among the levels. Levels
+/// stand in order of first appearance and are distinct.
+#[derive(Debug, Clone)]
+pub struct Words {
+    codes: Int32Array,
+    levels: Arc<StringArray>,
+}
+
+impl Words {
+    /// Number of rows.
+    pub fn len(&self) -> usize {
+        self.codes.len()
+    }
+
+    /// Whether there is no row.
+    pub fn is_empty(&self) -> bool {
+        self.codes.is_empty()
+    }
+
+    /// Number of missing values.
+    pub fn null_count(&self) -> usize {
+        self.codes.null_count()
+    }
+
+    /// The value in `row`.
+    pub fn get(&self, row: usize) -> Option<&str> {
+        self.code(row).map(|code| self.levels.value(code))
+    }
+
+    /// Position of the row's value among the levels.
+    pub fn code(&self, row: usize) -> Option<usize> {
+        self.codes.is_valid(row).then(|| self.codes.value(row) as usize)
+    }
+
+    /// Every level, in order of code.
+    pub fn levels(&self) -> impl Iterator<Item = &str> {
+        (0..self.levels.len()).map(|code| self.levels.value(code))
+    }
+
+    /// Number of levels; some may occur in no row after [`Words::take`].
+    pub fn level_count(&self) -> usize {
+        self.levels.len()
+    }
+
+    /// Rows per level, in order of code.
+    pub fn counts(&self) -> Vec<u64> {
+        let mut counts = vec![0; self.level_count()];
+        for code in self.codes.iter().flatten() {
+            counts[code as usize] += 1;
+        }
+        counts
+    }
+
+    /// The rows given, in the order given; levels stay as they are.
+    pub fn take(&self, rows: &[usize]) -> Self {
+        let codes = rows
+            .iter()
+            .map(|&row| self.codes.is_valid(row).then(|| self.codes.value(row)))
+            .collect();
+        Self { codes, levels: Arc::clone(&self.levels) }
+    }
+}
+
+/// Collects text into [`Words`].
+#[derive(Debug, Default)]
+pub struct WordsBuilder {
+    known: HashMap<String, i32>,
+    levels: Vec<String>,
+    codes: Vec<Option<i32>>,
+}
+
+impl WordsBuilder {
+    /// Adds a row.
+    pub fn push(&mut self, value: Option<&str>) {
+        let code = value.map(|v| {
+            if let Some(&code) = self.known.get(v) {
+                return code;
+            }
+            let code = self.levels.len() as i32;
+            self.known.insert(v.to_owned(), code);
+            self.levels.push(v.to_owned());
+            code
+        });
+        self.codes.push(code);
+    }
+
+    /// Number of rows so far.
+    pub fn len(&self) -> usize {
+        self.codes.len()
+    }
+
+    /// Everything pushed, as a column's values.
+    pub fn finish(self) -> Words {
+        Words {
+            codes: Int32Array::from(self.codes),
+            levels: Arc::new(StringArray::from_iter_values(&self.levels)),
+        }
+    }
+}
