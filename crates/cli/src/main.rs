@@ -1,1 +1,60 @@
-fn main() {}
+//! `pronoia`: the server, the demonstration, and everything that is computed, headless.
+
+mod evaluate;
+mod fit;
+mod profile;
+mod records;
+mod score;
+mod serve;
+
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+/// Classifiers from customer records, decisions weighed in money, scored lists.
+#[derive(Parser)]
+#[command(name = "pronoia", version)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Serve the pages.
+    Serve(serve::Serve),
+    /// Load the demonstration, once.
+    Demo(serve::Demo),
+    /// Make an account with a workspace of its own; the password is read from standard input.
+    Account(serve::Account),
+    /// Describe every column of a table.
+    Profile(profile::Profile),
+    /// Fit a model to a table.
+    Fit(fit::Fit),
+    /// Score a list with a model.
+    Score(score::Score),
+    /// Judge a model on rows that it has not seen.
+    Evaluate(evaluate::Evaluate),
+}
+
+/// One plain sentence about what went wrong.
+type Outcome = Result<(), String>;
+
+fn main() -> ExitCode {
+    let outcome = match Arguments::parse().command {
+        Command::Serve(c) => c.run(),
+        Command::Demo(c) => c.run(),
+        Command::Account(c) => c.run(),
+        Command::Profile(c) => c.run(),
+        Command::Fit(c) => c.run(),
+        Command::Score(c) => c.run(),
+        Command::Evaluate(c) => c.run(),
+    };
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(sentence) => {
+            eprintln!("{sentence}");
+            ExitCode::from(2)
+        }
+    }
+}

@@ -1,1 +1,19 @@
-//! .
+//! Osier Vale: an invented company that sells pet-care plans, and its records.
+//!
+//! Everything is made up from a seed. The generator knows the truth that it
+//! plants, so that tests can check whether it is found again.
+
+mod files;
+mod members;
+
+pub use files::{cancellations_csv, damaged_csv, members_csv, outcome_csv, renewals_csv};
+pub use members::{Member, members, true_log_odds};
+
+/// The seed of the records that every demonstration shows.
+pub const SEED: u64 = 1847;
+
+/// Members in the demonstration.
+pub const MEMBERS: usize = 24_000;
+
+/// Customers on the list to be scored.
+pub const RENEWALS: usize = 3_000;

@@ -1,1 +1,64 @@
-//! .
+//! Where Pronoia keeps things: PostgreSQL through SeaORM.
+//!
+//! Customer records are real tables, one per table version, streamed in with
+//! COPY and sealed in one transaction. Everything else is entities.
+
+pub mod accounts;
+mod entity;
+mod error;
+pub mod jobs;
+pub mod ledger;
+pub mod lists;
+pub mod models;
+pub mod records;
+mod schema;
+pub mod studies;
+pub mod uploads;
+
+pub use entity::{account, job, ledger_entry, list, model, record_table, study, upload, workspace};
+pub use error::StoreError;
+
+use std::time::Duration;
+
+use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection};
+use sea_orm_migration::MigratorTrait;
+
+/// What every function of the store returns.
+pub type Result<T> = std::result::Result<T, StoreError>;
+
+/// A connection to the database; cheap to clone.
+#[derive(Debug, Clone)]
+pub struct Store {
+    db: DatabaseConnection,
+}
+
+impl Store {
+    /// Connects and brings the schema up to date.
+    ///
+    /// # Errors
+    /// [`StoreError::Unreachable`] if no server answers.
+    pub async fn open(url: &str) -> Result<Self> {
+        let mut options = ConnectOptions::new(url);
+        options
+            .max_connections(16)
+            .acquire_timeout(Duration::from_secs(3))
+            .connect_timeout(Duration::from_secs(3))
+            .sqlx_logging(false);
+        let db = Database::connect(options).await?;
+        schema::Migrator::up(&db, None).await?;
+        Ok(Self { db })
+    }
+
+    /// Whether the database answers now.
+    ///
+    /// # Errors
+    /// [`StoreError::Unreachable`] if it does not.
+    pub async fn ping(&self) -> Result<()> {
+        self.db.execute_unprepared("SELECT 1").await?;
+        Ok(())
+    }
+
+    fn pool(&self) -> &sea_orm::sqlx::PgPool {
+        self.db.get_postgres_connection_pool()
+    }
+}

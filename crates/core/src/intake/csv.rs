@@ -10,6 +10,7 @@ use super::plan::{ColumnPlan, Misfit, MisfitKind, Plan, Scan};
 use super::value::{ValueFormat, is_missing_mark, parse_date, parse_number};
 use super::{Dialect, IntakeError, LONGEST_FIELD, MISFITS_KEPT, MOST_COLUMNS};
 use crate::table::ColumnBuilder;
+use crate::progress::Part;
 use crate::{Progress, Table};
 
 /// Bytes from which encoding, delimiter and quote are told.
@@ -200,21 +201,33 @@ impl<R: Read> Chunks<R> {
 
 /// Scans and reads a whole file into memory.
 ///
-/// `open` is called twice and must give the same bytes.
+/// `open` is called twice and must give the same bytes. `change` may alter
+/// what was understood before the rows are read.
 ///
 /// # Errors
-/// As [`scan`].
-pub fn read_table<R: Read>(
-    mut open: impl FnMut() -> std::io::Result<R>,
+/// As [`scan`]; an error of `open` is handed through.
+pub fn read_table_as<R: Read, E>(
+    open: impl Fn() -> Result<R, E>,
     size: u64,
+    change: impl FnOnce(&mut Scan),
     progress: &dyn Progress,
-) -> Result<(Table, Scan), IntakeError> {
-    let mut scanned = scan(open()?, size, &crate::progress::Part::of(progress, 0.0, 0.5))?;
-    let mut chunks = Chunks::open(open()?, scanned.plan.clone(), size, usize::MAX)?;
-    let table = chunks.next(&crate::progress::Part::of(progress, 0.5, 1.0))?.ok_or(IntakeError::Empty)?;
+) -> Result<(Table, Scan), Result<IntakeError, E>> {
+    let mut scanned = scan(open().map_err(Err)?, size, &Part::of(progress, 0.0, 0.5)).map_err(Ok)?;
+    change(&mut scanned);
+    let mut chunks = Chunks::open(open().map_err(Err)?, scanned.plan.clone(), size, usize::MAX).map_err(Ok)?;
+    let table = chunks.next(&Part::of(progress, 0.5, 1.0)).map_err(Ok)?.ok_or(Ok(IntakeError::Empty))?;
     let (rejected, cells, misfits) = chunks.misfits();
     (scanned.rejected, scanned.misfit_cells, scanned.misfits) = (rejected, cells, misfits.to_vec());
     Ok((table, scanned))
+}
+
+/// Scans and reads bytes that are in memory.
+///
+/// # Errors
+/// As [`scan`].
+pub fn read_table(bytes: &[u8], progress: &dyn Progress) -> Result<(Table, Scan), IntakeError> {
+    let open = || Ok::<_, std::io::Error>(bytes);
+    read_table_as(open, bytes.len() as u64, |_| {}, progress).map_err(|e| e.unwrap_or_else(IntakeError::Read))
 }
 
 fn open<R: Read>(head: Vec<u8>, rest: R, dialect: &Dialect) -> Source<R> {

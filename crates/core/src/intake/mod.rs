@@ -6,7 +6,7 @@ mod infer;
 mod plan;
 mod value;
 
-pub use csv::{Chunks, read_table, scan};
+pub use csv::{Chunks, read_table, read_table_as, scan};
 pub use dialect::{Delimiter, Dialect};
 pub use plan::{ColumnPlan, Misfit, MisfitKind, Plan, Scan};
 pub use value::{DateOrder, DecimalMark, ValueFormat, is_missing_mark, parse_date, parse_number};

@@ -2,8 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Dialect, ValueFormat};
+use super::{DateOrder, DecimalMark, Dialect, ValueFormat};
 use crate::Kind;
+use crate::table::Storage;
 
 /// How one column will be read.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -25,6 +26,25 @@ pub struct Plan {
     pub dialect: Dialect,
     /// One entry per column, in the order of the file.
     pub columns: Vec<ColumnPlan>,
+}
+
+impl Plan {
+    /// Reads the column of that name, if there is one, as another kind.
+    ///
+    /// The way of writing found in the file is kept where it suits the kind.
+    pub fn read_as(&mut self, name: &str, kind: Kind) {
+        let comma = self.columns.iter().any(|c| c.format == ValueFormat::Number { mark: DecimalMark::Comma });
+        let Some(column) = self.columns.iter_mut().find(|c| c.name == name) else { return };
+        let mark = if comma { DecimalMark::Comma } else { DecimalMark::Point };
+        column.kind = kind;
+        column.format = match (kind.storage(), column.format) {
+            (Storage::Words, _) => ValueFormat::Text,
+            (Storage::Numbers, found @ ValueFormat::Number { .. }) | (Storage::Dates, found @ ValueFormat::Date { .. }) => found,
+            (Storage::Numbers, _) => ValueFormat::Number { mark },
+            (Storage::Dates, _) => ValueFormat::Date { order: DateOrder::YearMonthDay },
+        };
+        column.reason = "chosen".into();
+    }
 }
 
 /// What does not fit about a row or a cell.

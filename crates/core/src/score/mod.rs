@@ -1,5 +1,9 @@
 //! A list of customers: matched to the model, then scored.
 
+mod file;
+
+pub use file::to_csv;
+
 use serde::{Deserialize, Serialize};
 
 use crate::table::{ColumnBuilder, Storage, Values};
@@ -141,6 +145,39 @@ pub fn match_list(model: &Model, list: &Table) -> (MatchReport, Table) {
     let report = MatchReport { rows: list.rows() as u64, inputs, unused };
     // Names come from the model, which has each once; lengths from one list.
     (report, Table::new(columns).unwrap_or_default())
+}
+
+/// The column that holds the probability.
+pub const PROBABILITY: &str = "pronoia_probability";
+
+/// The column that holds the decision: `act` or `leave`.
+pub const DECISION: &str = "pronoia_decision";
+
+/// Scores a list: its own columns untouched, then probability and, with a
+/// cut-off, decision; and how many are to be acted on.
+///
+/// `matched` is what [`match_list`] made of the same list.
+///
+/// # Errors
+/// A sentence if columns that the model needs are missing.
+pub fn scored(model: &Model, list: &Table, matched: &Table, cut_off: Option<f64>) -> Result<(Table, u64), String> {
+    let all: Vec<usize> = (0..list.rows()).collect();
+    let probabilities = model.probabilities(matched, &all).map_err(|e| e.to_string())?;
+    let mut columns = list.columns().to_vec();
+    columns.retain(|c| c.name != PROBABILITY && c.name != DECISION);
+    let mut probability = ColumnBuilder::new(PROBABILITY, Kind::Number);
+    probabilities.iter().for_each(|&p| probability.push_number(p));
+    columns.push(probability.finish());
+    let mut acted = 0;
+    if let Some(cut_off) = cut_off {
+        let mut decision = ColumnBuilder::new(DECISION, Kind::Category);
+        for &p in &probabilities {
+            acted += u64::from(p >= cut_off);
+            decision.push_word(if p >= cut_off { "act" } else { "leave" });
+        }
+        columns.push(decision.finish());
+    }
+    Ok((Table::new(columns)?, acted))
 }
 
 /// The column under another name, its values read as another kind.

@@ -3,9 +3,11 @@
 mod outcome;
 pub mod probe;
 mod roles;
+mod state;
 
 pub use outcome::{Outcome, OutcomeError};
 pub use roles::{ColumnChoice, KnownWhen, Role, Verdict, guess};
+pub use state::{Basis, ChosenPolicy, StudyState};
 
 use serde::{Deserialize, Serialize};
 

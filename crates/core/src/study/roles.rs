@@ -123,12 +123,25 @@ pub struct ColumnChoice {
     pub verdict: Verdict,
     /// Why, in a few words.
     pub reason: String,
+    /// Whether it cannot be right as a predictor, whatever anybody says: a
+    /// constant, or a value that names the customer.
+    pub never: bool,
 }
 
 impl ColumnChoice {
     /// Whether the model may see it.
     pub fn goes_in(&self) -> bool {
         self.role == Role::Predictor && self.known_when != KnownWhen::Afterwards
+    }
+
+    /// The heading it stands under now: what is no predictor is kept aside.
+    pub fn stands_under(&self) -> Verdict {
+        if self.goes_in() { self.verdict } else { Verdict::KeptAside }
+    }
+
+    /// The same column left out, for the reason it was proposed.
+    pub fn left_out(&self) -> Self {
+        Self { role: Role::LeftOut, ..self.clone() }
     }
 }
 
@@ -156,32 +169,41 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         known_when,
         verdict,
         reason,
+        never: false,
+    };
+    let never = |reason: &str| ColumnChoice {
+        never: true,
+        ..choice(Role::Predictor, KnownWhen::Before, ShouldNotGoIn, reason.into())
+    };
+    let identifier = |reason: &str| ColumnChoice {
+        never: true,
+        ..choice(Role::Identifier, KnownWhen::Before, KeptAside, reason.into())
     };
     if c.name == outcome {
-        return choice(Role::Outcome, KnownWhen::Afterwards, KeptAside, "says what happened".into());
+        return ColumnChoice { never: true, ..choice(Role::Outcome, KnownWhen::Afterwards, KeptAside, "says what happened".into()) };
     }
     if all_distinct && matches!(c.kind, Kind::Code | Kind::Category | Kind::Text) {
         return if has_word(&c.name, &["id", "number", "no", "key", "member", "customer"]) {
-            choice(Role::Identifier, KnownWhen::Before, KeptAside, "every value different; kept to name the customer".into())
+            identifier("every value different; kept to name the customer")
         } else {
-            choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, "nearly all different: cannot tell the next customer".into())
+            never("nearly all different: cannot tell the next customer")
         };
     }
     if all_distinct && c.kind == Kind::Number && has_word(&c.name, &["id", "key", "ref"]) && is_whole(c) {
-        return choice(Role::Identifier, KnownWhen::Before, KeptAside, "whole numbers, every one different; kept to name the customer".into());
+        return identifier("whole numbers, every one different; kept to name the customer");
     }
     if c.distinct == 0 {
-        return choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, "every value is missing".into());
+        return never("every value is missing");
     }
     if c.distinct == 1 && c.missing == 0 {
-        return choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, "one value everywhere".into());
+        return never("one value everywhere");
     }
     if let Some(area) = area.map(|a| a.max(1.0 - a))
         && area > SUSPICIOUS_AREA
     {
         return choice(
-            Role::LeftOut,
-            KnownWhen::Afterwards,
+            Role::Predictor,
+            KnownWhen::Unsure,
             ShouldNotGoIn,
             format!("alone it orders {:.0} of 100 pairs rightly; probably known only afterwards", area * 100.0),
         );
@@ -190,10 +212,10 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         && n as f64 > filled as f64 * 0.995
         && c.missing == 0
     {
-        return choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, format!("“{value}” in nearly every row"));
+        return choice(Role::Predictor, KnownWhen::Before, ShouldNotGoIn, format!("“{value}” in nearly every row"));
     }
     if share_missing > 0.6 {
-        return choice(Role::LeftOut, KnownWhen::Before, ShouldNotGoIn, format!("missing in {:.0} of 100 rows", share_missing * 100.0));
+        return choice(Role::Predictor, KnownWhen::Before, ShouldNotGoIn, format!("missing in {:.0} of 100 rows", share_missing * 100.0));
     }
     if c.kind == Kind::Text {
         return choice(Role::LeftOut, KnownWhen::Before, KeptAside, "free text is not used as it stands".into());
@@ -215,7 +237,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         );
     }
     if c.kind == Kind::Code && c.distinct > 200 {
-        return choice(Role::LeftOut, KnownWhen::Before, AskedAbout, format!("a code with {} values: too many to learn from one by one", c.distinct));
+        return choice(Role::Predictor, KnownWhen::Before, AskedAbout, format!("a code with {} values: too many to learn from one by one", c.distinct));
     }
     let reason = match c.kind {
         Kind::Code => "digits, but a name and not a quantity".to_owned(),

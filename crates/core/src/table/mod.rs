@@ -57,6 +57,11 @@ impl Kind {
         }
     }
 
+    /// Whether its values are quantities, to be set flush right.
+    pub fn is_number(self) -> bool {
+        self == Kind::Number
+    }
+
     /// How values of this kind are held.
     pub fn storage(self) -> Storage {
         match self {

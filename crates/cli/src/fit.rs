@@ -1,0 +1,141 @@
+//! `pronoia fit`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use pronoia_core::evaluate::Evaluation;
+use pronoia_core::learn::Settings;
+use pronoia_core::profile::TableProfile;
+use pronoia_core::split::{Part, SplitPlan, rows_of};
+use pronoia_core::study::{self, Outcome as StudyOutcome};
+use pronoia_core::{Model, Table};
+
+use crate::{Outcome, records};
+
+/// Fit a model to a table.
+#[derive(Args)]
+pub struct Fit {
+    /// The table: a delimited text file.
+    table: PathBuf,
+    /// The column that says what happened.
+    #[arg(long)]
+    outcome: String,
+    /// The value of that column which is the event.
+    #[arg(long)]
+    event: String,
+    /// logistic or boosted.
+    #[arg(long, default_value = "logistic")]
+    family: String,
+    /// A setting of the family, as name=value; may be given again.
+    #[arg(long = "set", value_name = "KEY=VALUE")]
+    settings: Vec<String>,
+    /// Columns to leave out, with commas between.
+    #[arg(long, value_delimiter = ',')]
+    leave_out: Vec<String>,
+    /// A column to keep against the proposal to leave it out; may be given again.
+    #[arg(long = "keep", value_name = "COL")]
+    keep: Vec<String>,
+    /// Governs all that is drawn by lot.
+    #[arg(long, default_value_t = SplitPlan::default().seed)]
+    seed: u64,
+    /// Threads to use; the result is the same for any number.
+    #[arg(long)]
+    threads: Option<usize>,
+    /// Share of rows held out and judged on, 0 to below 1.
+    #[arg(long, default_value_t = 0.0)]
+    holdout: f64,
+    /// Where the model is written.
+    #[arg(long)]
+    model: PathBuf,
+    /// Where the figures are written, as JSON.
+    #[arg(long)]
+    report: Option<PathBuf>,
+}
+
+impl Fit {
+    pub fn run(self) -> Outcome {
+        if let Some(threads) = self.threads {
+            rayon::ThreadPoolBuilder::new().num_threads(threads).build_global().map_err(|e| e.to_string())?;
+        }
+        let settings = self.settings()?;
+        let progress = records::Terminal::new();
+        let (table, _) = records::read(&self.table, &progress)?;
+        let profile = TableProfile::of(&table);
+        let outcome = StudyOutcome { column: self.outcome.clone(), event: self.event.clone() };
+        outcome.check(profile.column(&self.outcome)).map_err(|e| e.to_string())?;
+        let predictors = self.predictors(&table, &profile)?;
+        let (training, held_out) = self.parts(&table, &outcome)?;
+        let mut model = Model::fit(&table, &outcome, &predictors, &training, &settings, self.seed, &progress)
+            .map_err(|e| e.to_string())?;
+        if held_out.is_empty() {
+            println!("fitted to {} rows; not evaluated, because nothing was held out", model.rows);
+        } else {
+            let evaluation = judge(&model, &table, &held_out)?;
+            model.evaluated = true;
+            println!(
+                "fitted to {} rows; on {} held out: area under ROC {:.4}, log loss {:.4}",
+                model.rows, evaluation.rows, evaluation.area_under_roc, evaluation.log_loss
+            );
+            if let Some(path) = &self.report {
+                records::write_json(path, &evaluation)?;
+            }
+        }
+        records::write(&self.model, &model.to_bytes().map_err(|e| e.to_string())?)
+    }
+
+    fn settings(&self) -> Result<Settings, String> {
+        let mut settings = Settings::of_family(&self.family)
+            .ok_or_else(|| format!("There is no family “{}”; there are logistic and boosted.", self.family))?;
+        for pair in &self.settings {
+            let (name, value) = pair.split_once('=').ok_or_else(|| format!("“{pair}” is not of the form name=value."))?;
+            settings.set(name, value).map_err(|e| e.to_string())?;
+        }
+        Ok(settings)
+    }
+
+    /// All columns but the outcome, those named, and those that cannot be right.
+    fn predictors(&self, table: &Table, profile: &TableProfile) -> Result<Vec<String>, String> {
+        for name in self.leave_out.iter().chain(&self.keep) {
+            if table.column(name).is_none() {
+                return Err(format!("There is no column called “{name}” in {}.", self.table.display()));
+            }
+        }
+        let mut predictors = Vec::new();
+        for choice in study::guess(profile, &self.outcome, |_| None) {
+            let kept = self.keep.contains(&choice.name) && choice.name != self.outcome;
+            if choice.never && !kept {
+                if choice.name != self.outcome {
+                    eprintln!("{} left out: {}.", choice.name, choice.reason);
+                }
+            } else if !self.leave_out.contains(&choice.name) {
+                predictors.push(choice.name);
+            }
+        }
+        Ok(predictors)
+    }
+
+    /// Rows to fit to and rows held out; the same deal as a study with the same seed.
+    fn parts(&self, table: &Table, outcome: &StudyOutcome) -> Result<(Vec<usize>, Vec<usize>), String> {
+        let happened = outcome.read(table).map_err(|e| e.to_string())?;
+        let known: Vec<usize> = (0..table.rows()).filter(|&r| happened[r].is_some()).collect();
+        if self.holdout == 0.0 {
+            return Ok((known, Vec::new()));
+        }
+        let half = self.holdout / 2.0;
+        let plan = SplitPlan { training: 1.0 - self.holdout, validation: half, seed: self.seed };
+        let event: Vec<bool> = known.iter().map(|&r| happened[r] == Some(true)).collect();
+        let dealt = plan.deal(&event).map_err(|e| e.to_string())?;
+        let training = rows_of(&dealt, Part::Training).into_iter().map(|i| known[i]).collect();
+        let held_out = (0..known.len()).filter(|&i| dealt[i] != Part::Training).map(|i| known[i]).collect();
+        Ok((training, held_out))
+    }
+}
+
+/// Judges a model on the rows given.
+pub fn judge(model: &Model, table: &Table, rows: &[usize]) -> Result<Evaluation, String> {
+    let happened = model.outcome.read(table).map_err(|e| e.to_string())?;
+    let rows: Vec<usize> = rows.iter().copied().filter(|&r| happened[r].is_some()).collect();
+    let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
+    let probability = model.probabilities(table, &rows).map_err(|e| e.to_string())?;
+    Ok(Evaluation::of(&probability, &event))
+}

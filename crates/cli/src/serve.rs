@@ -1,0 +1,124 @@
+//! `pronoia serve`, `pronoia demo` and `pronoia account`.
+
+use std::io::BufRead;
+use std::path::PathBuf;
+
+use clap::Args;
+use pronoia_store::Store;
+use pronoia_web::{App, Config, demonstration};
+
+use crate::Outcome;
+
+/// Where things are kept.
+#[derive(Args)]
+struct Place {
+    /// The PostgreSQL database.
+    #[arg(long, env = "DATABASE_URL", hide_env_values = true)]
+    database: String,
+    /// Folder for uploaded files.
+    #[arg(long, default_value = "var/uploads")]
+    uploads: PathBuf,
+}
+
+/// Serve the pages.
+#[derive(Args)]
+pub struct Serve {
+    #[command(flatten)]
+    place: Place,
+    /// Address to listen on.
+    #[arg(long, default_value = "127.0.0.1")]
+    host: String,
+    /// Port to listen on.
+    #[arg(long, default_value_t = 8417)]
+    port: u16,
+    /// The most megabytes of one upload.
+    #[arg(long, default_value_t = 1_024)]
+    most_upload_mb: u64,
+}
+
+/// Load the demonstration, once.
+#[derive(Args)]
+pub struct Demo {
+    #[command(flatten)]
+    place: Place,
+}
+
+/// Make an account.
+#[derive(Args)]
+pub struct Account {
+    #[command(flatten)]
+    place: Place,
+    /// Address to sign in with.
+    email: String,
+    /// Name of its workspace.
+    #[arg(long, default_value = "My workspace")]
+    workspace: String,
+}
+
+impl Place {
+    async fn open(&self) -> Result<Store, String> {
+        Store::open(&self.database).await.map_err(|e| e.to_string())
+    }
+
+    fn config(&self) -> Config {
+        Config {
+            host: "127.0.0.1".into(),
+            port: 0,
+            uploads: self.uploads.clone(),
+            most_upload: 1_024 * 1_000_000,
+            demo_account: None,
+        }
+    }
+}
+
+fn runtime() -> Result<tokio::runtime::Runtime, String> {
+    tracing_subscriber::fmt().with_writer(std::io::stderr).init();
+    tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().map_err(|e| e.to_string())
+}
+
+impl Serve {
+    pub fn run(self) -> Outcome {
+        runtime()?.block_on(async {
+            let store = self.place.open().await?;
+            let demo_account = demonstration::account(&store).await.map_err(|e| e.to_string())?;
+            let config = Config {
+                host: self.host.clone(),
+                port: self.port,
+                most_upload: self.most_upload_mb * 1_000_000,
+                demo_account,
+                ..self.place.config()
+            };
+            pronoia_web::serve(App { config, store }).await.map_err(|e| match e.kind() {
+                std::io::ErrorKind::AddrInUse => format!(
+                    "Port {} is taken by another program. Stop that one, or choose another with --port.",
+                    self.port
+                ),
+                _ => format!("The pages cannot be served on {}:{}: {e}.", self.host, self.port),
+            })
+        })
+    }
+}
+
+impl Demo {
+    pub fn run(self) -> Outcome {
+        runtime()?.block_on(async {
+            let app = App { config: self.place.config(), store: self.place.open().await? };
+            let (email, password) = demonstration::load(&app).await?;
+            println!("The demonstration is ready. Sign in with {email} and {password}.");
+            Ok(())
+        })
+    }
+}
+
+impl Account {
+    pub fn run(self) -> Outcome {
+        let mut password = String::new();
+        eprintln!("Password for {}:", self.email);
+        std::io::stdin().lock().read_line(&mut password).map_err(|e| e.to_string())?;
+        runtime()?.block_on(async {
+            let store = self.place.open().await?;
+            let made = store.create_account(&self.email, password.trim_end_matches(['\r', '\n']), &self.workspace, false).await;
+            made.map(|_| println!("The account {} is ready.", self.email)).map_err(|e| e.to_string())
+        })
+    }
+}

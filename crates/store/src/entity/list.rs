@@ -1,0 +1,36 @@
+//! A table of customers scored, or to be, with a model and a cut-off.
+
+use sea_orm::entity::prelude::*;
+
+/// A table of customers scored, or to be, with a model and a cut-off.
+#[derive(Debug, Clone, PartialEq, DeriveEntityModel)]
+#[sea_orm(table_name = "list")]
+pub struct Model {
+    /// Key.
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    /// Its study.
+    pub study_id: i64,
+    /// The rows as brought.
+    pub table_id: i64,
+    /// The model.
+    pub model_id: i64,
+    /// Act from this probability on.
+    pub cut_off: f64,
+    /// A `pronoia_core::score::MatchReport`.
+    pub report: Json,
+    /// `matched`, `scoring`, `scored`, `failed` or `stopped`.
+    pub state: String,
+    /// The rows with probability and decision.
+    pub scored_id: Option<i64>,
+    /// How many are to be acted on.
+    pub acted: Option<i64>,
+    /// When it was brought.
+    pub created_at: DateTimeUtc,
+}
+
+/// None are walked by SeaORM.
+#[derive(Debug, Copy, Clone, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

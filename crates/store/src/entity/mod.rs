@@ -1,0 +1,14 @@
+//! Rows of our own tables.
+
+pub mod account;
+pub mod job;
+pub mod ledger_entry;
+pub mod list;
+pub mod membership;
+pub mod model;
+pub mod record_table;
+pub mod session;
+pub mod sign_in_attempt;
+pub mod study;
+pub mod upload;
+pub mod workspace;

@@ -1,0 +1,42 @@
+//! A candidate, fitted or about to be.
+
+use sea_orm::entity::prelude::*;
+
+/// A candidate, fitted or about to be.
+#[derive(Debug, Clone, PartialEq, DeriveEntityModel)]
+#[sea_orm(table_name = "model")]
+pub struct Model {
+    /// Key.
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    /// Its study.
+    pub study_id: i64,
+    /// Its name in the study.
+    pub name: String,
+    /// A `pronoia_core::learn::Settings`.
+    pub settings: Json,
+    /// What it is fitted on: a `pronoia_core::study::Basis`.
+    pub basis: Json,
+    /// Governs all that is drawn by lot.
+    pub seed: i64,
+    /// `queued`, `fitted`, `failed` or `stopped`.
+    pub state: String,
+    /// The saved model.
+    pub artefact: Option<Vec<u8>>,
+    /// On validation rows: a `pronoia_core::evaluate::Evaluation`.
+    pub evaluation: Option<Json>,
+    /// On validation rows: a `pronoia_core::decide::Ranking`.
+    pub ranking: Option<Json>,
+    /// How long the fit took.
+    pub fit_seconds: Option<f64>,
+    /// Why it failed.
+    pub error: Option<String>,
+    /// When it was asked for.
+    pub created_at: DateTimeUtc,
+}
+
+/// None are walked by SeaORM.
+#[derive(Debug, Copy, Clone, EnumIter, DeriveRelation)]
+pub enum Relation {}
+
+impl ActiveModelBehavior for ActiveModel {}

@@ -1,0 +1,74 @@
+//! What can go wrong with storage, in words for the page.
+
+use sea_orm::sqlx;
+use sea_orm::{DbErr, RuntimeErr};
+use thiserror::Error;
+
+/// Why something could not be stored or found.
+#[derive(Debug, Error)]
+pub enum StoreError {
+    /// No server answers. The caller may try again.
+    #[error("The database does not answer. What was saved is safe; this page works again as soon as it is back.")]
+    Unreachable,
+    /// The disk under the database is full.
+    #[error("The disk under the database is full, so that nothing more can be saved. What was saved before is safe; free some space and try again.")]
+    DiskFull,
+    /// There is no such thing, or not in this workspace.
+    #[error("{0} was not found. It may have been deleted, or the address is mistyped.")]
+    NotFound(&'static str),
+    /// A row does not fit into storage.
+    #[error("{0}")]
+    TooWide(String),
+    /// Something else was asked for than is possible now.
+    #[error("{0}")]
+    Refused(String),
+    /// What is stored cannot be read.
+    #[error("Something stored could not be read: {0}")]
+    Damaged(String),
+    /// Any other answer of the database.
+    #[error("The database refused: {0}")]
+    Database(String),
+}
+
+impl From<DbErr> for StoreError {
+    fn from(e: DbErr) -> Self {
+        match e {
+            DbErr::ConnectionAcquire(_) => Self::Unreachable,
+            DbErr::Conn(RuntimeErr::SqlxError(e)) | DbErr::Exec(RuntimeErr::SqlxError(e)) | DbErr::Query(RuntimeErr::SqlxError(e)) => {
+                of_sqlx(&e)
+            }
+            DbErr::Conn(_) => Self::Unreachable,
+            other => Self::Database(other.to_string()),
+        }
+    }
+}
+
+impl From<sqlx::Error> for StoreError {
+    fn from(e: sqlx::Error) -> Self {
+        of_sqlx(&e)
+    }
+}
+
+impl From<serde_json::Error> for StoreError {
+    fn from(e: serde_json::Error) -> Self {
+        Self::Damaged(e.to_string())
+    }
+}
+
+fn of_sqlx(e: &sqlx::Error) -> StoreError {
+    match e {
+        sqlx::Error::Io(_) | sqlx::Error::PoolTimedOut | sqlx::Error::PoolClosed | sqlx::Error::WorkerCrashed => {
+            StoreError::Unreachable
+        }
+        sqlx::Error::Database(d) => match d.code().as_deref() {
+            Some("53100") => StoreError::DiskFull,
+            // Shutting down, starting up, terminated by an administrator.
+            Some("57P01" | "57P02" | "57P03" | "53300") => StoreError::Unreachable,
+            Some("54000" | "54011") => StoreError::TooWide(
+                "A row of this table is wider than the storage can hold (about 8 000 bytes). Leave out columns that you do not need, or split the file by subject.".into(),
+            ),
+            _ => StoreError::Database(d.message().to_owned()),
+        },
+        other => StoreError::Database(other.to_string()),
+    }
+}

@@ -1,0 +1,220 @@
+//! The queue of background work.
+//!
+//! A worker takes the oldest waiting job and shows at least every few seconds
+//! that it is alive. A job whose worker has fallen silent is taken up again by
+//! the next one: a killed server loses no work.
+
+use pronoia_core::study::Basis;
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
+    QuerySelect, Statement,
+};
+use serde::{Deserialize, Serialize};
+
+use crate::entity::job;
+use crate::{Result, Store, StoreError};
+
+/// Seconds of silence after which a worker counts as gone.
+pub const SILENCE_SECONDS: i64 = 8;
+
+/// How often a job is begun before it counts as failed.
+const MOST_ATTEMPTS: i32 = 3;
+
+/// Jobs that may wait in one workspace.
+const MOST_WAITING: usize = 100;
+
+/// What a job does.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "do")]
+pub enum Work {
+    /// Read an uploaded file and say what is in it.
+    Scan {
+        /// The upload.
+        upload: i64,
+    },
+    /// Make an accepted upload a table.
+    Import {
+        /// The upload.
+        upload: i64,
+    },
+    /// Fit a model.
+    Fit {
+        /// The model.
+        model: i64,
+    },
+    /// Score a list.
+    Score {
+        /// The list.
+        list: i64,
+    },
+    /// Open the sealed test and judge the policy on it.
+    Confirm {
+        /// The study.
+        study: i64,
+        /// The model.
+        model: i64,
+        /// What it was fitted on.
+        basis: Box<Basis>,
+    },
+}
+
+/// A job that was taken.
+#[derive(Debug, Clone)]
+pub struct Taken {
+    /// Its key.
+    pub id: i64,
+    /// Where it belongs.
+    pub workspace_id: i64,
+    /// What to do.
+    pub work: Work,
+}
+
+/// How a job ended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Ending {
+    /// With a result; the address of the page that shows it.
+    Done(String),
+    /// With a reason.
+    Failed(String),
+    /// On request.
+    Stopped,
+}
+
+#[derive(FromQueryResult)]
+struct Claimed {
+    id: i64,
+    workspace_id: i64,
+    work: serde_json::Value,
+}
+
+impl Store {
+    /// Puts work at the end of the queue.
+    ///
+    /// # Errors
+    /// [`StoreError::Refused`] if the workspace has too much waiting.
+    pub async fn enqueue(&self, workspace_id: i64, study_id: Option<i64>, title: &str, work: &Work) -> Result<i64> {
+        if self.open_jobs(workspace_id).await?.len() >= MOST_WAITING {
+            return Err(StoreError::Refused(format!(
+                "{MOST_WAITING} jobs are waiting already. Wait until some are done, or cancel them, and try again."
+            )));
+        }
+        let row = job::ActiveModel {
+            workspace_id: Set(workspace_id),
+            study_id: Set(study_id),
+            title: Set(title.into()),
+            work: Set(serde_json::to_value(work)?),
+            ..Default::default()
+        };
+        Ok(row.insert(&self.db).await?.id)
+    }
+
+    /// Takes the oldest job that waits or whose worker fell silent.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn take_job(&self, worker: &str) -> Result<Option<Taken>> {
+        let sql = "UPDATE job SET state = 'running', worker = $1, heartbeat_at = now(), started_at = now(), \
+                   attempts = attempts + 1, share = 0, stage = 'Starting' \
+                   WHERE id = (SELECT id FROM job WHERE state = 'queued' \
+                   OR (state = 'running' AND heartbeat_at < now() - make_interval(secs => $2)) \
+                   ORDER BY id FOR UPDATE SKIP LOCKED LIMIT 1) AND attempts < $3 \
+                   RETURNING id, workspace_id, work";
+        let values = [worker.into(), (SILENCE_SECONDS as f64).into(), MOST_ATTEMPTS.into()];
+        let statement = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);
+        let Some(claimed) = Claimed::find_by_statement(statement).one(&self.db).await? else { return Ok(None) };
+        let work = serde_json::from_value(claimed.work)?;
+        Ok(Some(Taken { id: claimed.id, workspace_id: claimed.workspace_id, work }))
+    }
+
+    /// Gives up jobs that took their worker down with them every time.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn give_up_jobs(&self) -> Result<u64> {
+        let sql = "UPDATE job SET state = 'failed', finished_at = now(), \
+                   outcome = 'It was begun three times and the server stopped each time. Nothing of it was kept.' \
+                   WHERE state = 'running' AND attempts >= $1 AND heartbeat_at < now() - make_interval(secs => $2)";
+        let values = [MOST_ATTEMPTS.into(), (SILENCE_SECONDS as f64).into()];
+        let statement = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);
+        Ok(sea_orm::ConnectionTrait::execute_raw(&self.db, statement).await?.rows_affected())
+    }
+
+    /// Shows that the worker is alive and where it is; true if the job should stop.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn beat(&self, id: i64, worker: &str, stage: &str, share: f64) -> Result<bool> {
+        let sql = "UPDATE job SET heartbeat_at = now(), stage = $3, share = $4 \
+                   WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING cancel_requested";
+        let values = [id.into(), worker.into(), stage.into(), share.into()];
+        let statement = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);
+        let row = sea_orm::ConnectionTrait::query_one_raw(&self.db, statement).await?;
+        match row {
+            Some(row) => Ok(row.try_get("", "cancel_requested")?),
+            // Somebody else has it now, or it was ended: stop.
+            None => Ok(true),
+        }
+    }
+
+    /// Writes down how a job ended.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn end_job(&self, id: i64, ending: &Ending) -> Result<()> {
+        let (state, outcome) = match ending {
+            Ending::Done(address) => ("done", Some(address.clone())),
+            Ending::Failed(reason) => ("failed", Some(reason.clone())),
+            Ending::Stopped => ("stopped", None),
+        };
+        job::ActiveModel {
+            id: Set(id),
+            state: Set(state.into()),
+            outcome: Set(outcome),
+            share: Set(1.0),
+            finished_at: Set(Some(chrono::Utc::now())),
+            ..Default::default()
+        }
+        .update(&self.db)
+        .await?;
+        Ok(())
+    }
+
+    /// Asks a job to stop; one that still waits is stopped at once.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if it is not this workspace's.
+    pub async fn cancel_job(&self, workspace_id: i64, id: i64) -> Result<()> {
+        let job = self.job(workspace_id, id).await?;
+        let mut row: job::ActiveModel = job.clone().into();
+        row.cancel_requested = Set(true);
+        row.update(&self.db).await?;
+        if job.state == "queued" {
+            self.end_job(id, &Ending::Stopped).await?;
+        }
+        Ok(())
+    }
+
+    /// A job of this workspace.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn job(&self, workspace_id: i64, id: i64) -> Result<job::Model> {
+        let found = job::Entity::find_by_id(id).filter(job::Column::WorkspaceId.eq(workspace_id)).one(&self.db).await?;
+        found.ok_or(StoreError::NotFound("This job"))
+    }
+
+    /// Jobs that wait or run, oldest first.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn open_jobs(&self, workspace_id: i64) -> Result<Vec<job::Model>> {
+        let open = job::Column::State.is_in(["queued", "running"]);
+        Ok(job::Entity::find()
+            .filter(job::Column::WorkspaceId.eq(workspace_id))
+            .filter(open)
+            .order_by_asc(job::Column::Id)
+            .limit(MOST_WAITING as u64)
+            .all(&self.db)
+            .await?)
+    }
+}

@@ -1,0 +1,134 @@
+//! Customer records: one real table per version, there whole or not at all.
+
+mod copy;
+mod read;
+mod write;
+
+pub use read::{Page, Sort};
+pub use write::Importer;
+
+use pronoia_core::Kind;
+use pronoia_core::profile::TableProfile;
+use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
+use serde::{Deserialize, Serialize};
+
+use crate::entity::record_table;
+use crate::{Result, Store, StoreError};
+
+/// A column as it is stored.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StoredColumn {
+    /// Its name, as the analyst knows it.
+    pub name: String,
+    /// Its name in the database: shorter than 64 bytes.
+    pub field: String,
+    /// What its values mean.
+    pub kind: Kind,
+}
+
+/// Where a table came from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Source {
+    /// In a sentence.
+    pub sentence: String,
+    /// Rows that were left out.
+    pub rejected: u64,
+    /// Cells that were taken as missing.
+    pub misfit_cells: u64,
+}
+
+impl Store {
+    /// The tables of a workspace that are not lists, newest first.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn tables(&self, workspace_id: i64) -> Result<Vec<record_table::Model>> {
+        Ok(record_table::Entity::find()
+            .filter(record_table::Column::WorkspaceId.eq(workspace_id))
+            .filter(record_table::Column::IsList.eq(false))
+            .order_by_desc(record_table::Column::Id)
+            .all(&self.db)
+            .await?)
+    }
+
+    /// A table of this workspace.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn table(&self, workspace_id: i64, id: i64) -> Result<record_table::Model> {
+        let found = record_table::Entity::find_by_id(id)
+            .filter(record_table::Column::WorkspaceId.eq(workspace_id))
+            .one(&self.db)
+            .await?;
+        found.ok_or(StoreError::NotFound("This table"))
+    }
+}
+
+impl record_table::Model {
+    /// Its columns.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn stored_columns(&self) -> Result<Vec<StoredColumn>> {
+        Ok(serde_json::from_value(self.columns.clone())?)
+    }
+
+    /// Its figures.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn figures(&self) -> Result<TableProfile> {
+        Ok(serde_json::from_value(self.profile.clone())?)
+    }
+
+    /// Where it came from.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn came_from(&self) -> Result<Source> {
+        Ok(serde_json::from_value(self.source.clone())?)
+    }
+}
+
+/// The schema and name of the table that holds the rows.
+fn relation(workspace_id: i64, table_id: i64) -> String {
+    format!("\"workspace_{workspace_id}\".\"table_{table_id}\"")
+}
+
+/// A name in double quotes.
+fn quoted(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+/// The column that keeps the order of the source.
+const ROW: &str = "row_number";
+
+/// Names for the database: the analyst's own where they fit, distinct, below 64 bytes.
+fn fields_for<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
+    let mut taken = vec![ROW.to_owned()];
+    for (i, name) in names.enumerate() {
+        let mut short = name.to_owned();
+        while short.len() > 55 {
+            short.pop();
+        }
+        let field = if taken.contains(&short) || short.len() < name.len() { format!("{short}_{}", i + 1) } else { short };
+        taken.push(field);
+    }
+    taken.split_off(1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_fit_the_database_and_stay_apart() {
+        let long = "ä".repeat(60);
+        let fields = fields_for([long.as_str(), "row_number", "fee", long.as_str()].into_iter());
+        assert!(fields.iter().all(|f| f.len() < 64));
+        let distinct: std::collections::BTreeSet<_> = fields.iter().collect();
+        assert_eq!(distinct.len(), 4);
+        assert_eq!(fields[2], "fee");
+        assert_ne!(fields[1], ROW);
+    }
+}

@@ -1,0 +1,124 @@
+//! Streaming rows in: made, filled and sealed in one transaction.
+
+use pronoia_core::Table;
+use pronoia_core::profile::TableProfile;
+use pronoia_core::table::Storage;
+use sea_orm::sqlx::{self, AssertSqlSafe, Postgres, Transaction};
+
+use super::{ROW, Source, StoredColumn, copy, fields_for, quoted, relation};
+use crate::{Result, Store};
+
+/// Bytes that are sent at a time.
+const PIECE: usize = 1 << 20;
+
+/// A table version in the making. Nobody sees anything of it before
+/// [`Importer::seal`], and nothing is left of it if it is dropped.
+pub struct Importer {
+    transaction: Transaction<'static, Postgres>,
+    id: i64,
+    workspace_id: i64,
+    columns: Vec<StoredColumn>,
+    rows: u64,
+}
+
+impl Store {
+    /// Begins a table version with the columns of `shape`.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::TooWide`] if there are too many columns.
+    pub async fn begin_import(&self, workspace_id: i64, shape: &[(String, pronoia_core::Kind)]) -> Result<Importer> {
+        let fields = fields_for(shape.iter().map(|(name, _)| name.as_str()));
+        let columns: Vec<StoredColumn> = shape
+            .iter()
+            .zip(fields)
+            .map(|((name, kind), field)| StoredColumn { name: name.clone(), field, kind: *kind })
+            .collect();
+        let mut transaction = self.pool().begin().await?;
+        let id: i64 = sqlx::query_scalar("SELECT nextval('record_table_id_seq')").fetch_one(&mut *transaction).await?;
+        let schema = format!("CREATE SCHEMA IF NOT EXISTS \"workspace_{workspace_id}\"");
+        sqlx::query(AssertSqlSafe(schema)).execute(&mut *transaction).await?;
+        let definitions: Vec<String> = columns
+            .iter()
+            .map(|c| {
+                let kind = match c.kind.storage() {
+                    Storage::Numbers => "double precision",
+                    Storage::Words => "text",
+                    Storage::Dates => "date",
+                };
+                format!("{} {kind}", quoted(&c.field))
+            })
+            .collect();
+        let sql = format!(
+            "CREATE TABLE {} ({} bigint PRIMARY KEY, {})",
+            relation(workspace_id, id),
+            quoted(ROW),
+            definitions.join(", ")
+        );
+        sqlx::query(AssertSqlSafe(sql)).execute(&mut *transaction).await?;
+        Ok(Importer { transaction, id, workspace_id, columns, rows: 0 })
+    }
+}
+
+impl Importer {
+    /// Adds rows; their columns must be those the import was begun with.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::TooWide`] if a row does not fit into storage.
+    pub async fn add(&mut self, rows: &Table) -> Result<()> {
+        let sql = format!("COPY {} FROM STDIN (FORMAT binary)", relation(self.workspace_id, self.id));
+        let first = self.rows as i64 + 1;
+        let mut stream = self.transaction.copy_in_raw(&sql).await?;
+        let mut bytes = copy::header();
+        copy::encode(rows, first, &mut bytes);
+        bytes.extend(copy::trailer());
+        for piece in bytes.chunks(PIECE) {
+            stream.send(piece).await?;
+        }
+        stream.finish().await?;
+        self.rows += rows.rows() as u64;
+        Ok(())
+    }
+
+    /// Columns of the table in the making.
+    pub fn columns(&self) -> &[StoredColumn] {
+        &self.columns
+    }
+
+    /// Number of rows so far.
+    pub fn rows(&self) -> u64 {
+        self.rows
+    }
+
+    /// Reads all rows back, as they are stored, before they are sealed.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn read_back(&mut self) -> Result<Table> {
+        super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns).await
+    }
+
+    /// Makes the table version visible, whole.
+    ///
+    /// # Errors
+    /// If the database does not answer; then nothing is left of it.
+    pub async fn seal(mut self, name: &str, source: &Source, profile: &TableProfile, is_list: bool, made_up: bool) -> Result<i64> {
+        sqlx::query(
+            "INSERT INTO record_table (id, workspace_id, name, version, rows, columns, source, profile, is_list, made_up) \
+             VALUES ($1, $2, $3, 1 + (SELECT count(*)::int FROM record_table WHERE workspace_id = $2 AND name = $3), \
+             $4, $5::jsonb, $6::jsonb, $7::jsonb, $8, $9)",
+        )
+        .bind(self.id)
+        .bind(self.workspace_id)
+        .bind(name)
+        .bind(self.rows as i64)
+        .bind(serde_json::to_string(&self.columns)?)
+        .bind(serde_json::to_string(source)?)
+        .bind(serde_json::to_string(profile)?)
+        .bind(is_list)
+        .bind(made_up)
+        .execute(&mut *self.transaction)
+        .await?;
+        self.transaction.commit().await?;
+        Ok(self.id)
+    }
+}

@@ -1,0 +1,79 @@
+//! Files that were sent, until they are tables.
+
+use pronoia_core::intake::Scan;
+use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter};
+
+use crate::entity::upload;
+use crate::{Result, Store, StoreError};
+
+impl Store {
+    /// Remembers a file that has arrived whole.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn add_upload(&self, workspace_id: i64, study_id: Option<i64>, file_name: &str, path: &str, size: u64) -> Result<i64> {
+        let row = upload::ActiveModel {
+            workspace_id: Set(workspace_id),
+            study_id: Set(study_id),
+            file_name: Set(file_name.into()),
+            path: Set(path.into()),
+            size: Set(size as i64),
+            state: Set("scanning".into()),
+            ..Default::default()
+        };
+        Ok(row.insert(&self.db).await?.id)
+    }
+
+    /// An upload of this workspace.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn upload(&self, workspace_id: i64, id: i64) -> Result<upload::Model> {
+        let found =
+            upload::Entity::find_by_id(id).filter(upload::Column::WorkspaceId.eq(workspace_id)).one(&self.db).await?;
+        found.ok_or(StoreError::NotFound("This file"))
+    }
+
+    /// Writes down what was found in the file, and how far it is.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_scan(&self, id: i64, scan: &Scan, state: &str) -> Result<()> {
+        let row = upload::ActiveModel {
+            id: Set(id),
+            scan: Set(Some(serde_json::to_value(scan)?)),
+            state: Set(state.into()),
+            ..Default::default()
+        };
+        row.update(&self.db).await?;
+        Ok(())
+    }
+
+    /// Writes down how far an upload is, and why it went no further.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_upload_state(&self, id: i64, state: &str, error: Option<&str>, table_id: Option<i64>) -> Result<()> {
+        let mut row = upload::ActiveModel {
+            id: Set(id),
+            state: Set(state.into()),
+            error: Set(error.map(str::to_owned)),
+            ..Default::default()
+        };
+        if table_id.is_some() {
+            row.table_id = Set(table_id);
+        }
+        row.update(&self.db).await?;
+        Ok(())
+    }
+}
+
+impl upload::Model {
+    /// What was found in the file, once it was read.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn scanned(&self) -> Result<Option<Scan>> {
+        Ok(self.scan.clone().map(serde_json::from_value).transpose()?)
+    }
+}

@@ -1,0 +1,1 @@
+var e=document.cookie.match(/(?:^|; )pronoia_theme=(day|night)/)?.[1],t=matchMedia("(prefers-color-scheme: dark)").matches?"night":"day";document.documentElement.dataset.theme=e??t;document.documentElement.classList.add("scripted");

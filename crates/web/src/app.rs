@@ -1,0 +1,29 @@
+//! What every page and every worker needs.
+
+use std::path::PathBuf;
+
+use pronoia_store::Store;
+
+/// How the server was started.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// Address to listen on.
+    pub host: String,
+    /// Port to listen on.
+    pub port: u16,
+    /// Where uploaded files wait until they are tables.
+    pub uploads: PathBuf,
+    /// The most bytes of one upload.
+    pub most_upload: u64,
+    /// E-mail and password to show on the sign-in page of a demonstration.
+    pub demo_account: Option<(String, String)>,
+}
+
+/// The running application; cheap to clone.
+#[derive(Debug, Clone)]
+pub struct App {
+    /// How it was started.
+    pub config: Config,
+    /// Where things are kept.
+    pub store: Store,
+}

@@ -1,0 +1,145 @@
+//! Loads the made-up company, through the same doors as everybody else's records.
+
+use pronoia_core::decide::{ChurnAmounts, Economics, Policy};
+use pronoia_core::learn::Settings;
+use pronoia_core::study::{ChosenPolicy, Outcome, Question};
+use pronoia_demo as demo;
+use pronoia_store::jobs::Work;
+use pronoia_store::studies::Choice;
+use pronoia_store::{Store, StoreError};
+
+use crate::frame::worth_of;
+use crate::{App, pages, text, work};
+
+/// Sign-in of the demonstration; its records are made up, so that it is no secret.
+const EMAIL: &str = "analyst@osiervale.example";
+
+/// Its password.
+const PASSWORD: &str = "willow-and-reed";
+
+/// E-mail and password of the demonstration, if it was loaded here.
+///
+/// # Errors
+/// If the database does not answer.
+pub async fn account(store: &Store) -> Result<Option<(String, String)>, StoreError> {
+    Ok(store.account(EMAIL).await?.map(|a| (a.email, PASSWORD.to_owned())))
+}
+
+/// Loads the demonstration if it is not there yet; gives its sign-in.
+///
+/// The churn study is taken through every stop up to a scored list. Being
+/// broken off leaves no account, so that the next start loads it anew.
+///
+/// # Errors
+/// A sentence if a step fails.
+pub async fn load(app: &App) -> Result<(String, String), String> {
+    let sentence = |e: StoreError| e.to_string();
+    if let Some(account) = account(&app.store).await.map_err(sentence)? {
+        return Ok(account);
+    }
+    let draft = format!("draft-{:08x}@osiervale.example", rand::random::<u32>());
+    let workspace = app.store.create_account(&draft, PASSWORD, "Osier Vale", true).await.map_err(sentence)?;
+    let account = app.store.account(&draft).await.map_err(sentence)?.ok_or("the account vanished")?.id;
+    let study = churn(app, workspace, account).await?;
+    list(app, workspace, study).await?;
+    app.store.rename_account(account, EMAIL).await.map_err(sentence)?;
+    Ok((EMAIL.into(), PASSWORD.into()))
+}
+
+/// Members, outcome, columns, two candidates, a policy.
+async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
+    let sentence = |e: StoreError| e.to_string();
+    let members = demo::members(demo::MEMBERS, demo::SEED);
+    let upload = bring(app, workspace, None, "members.csv", &demo::outcome_csv(&members)).await?;
+    app.store.enqueue(workspace, None, "Bringing in members.csv", &Work::Import { upload }).await.map_err(sentence)?;
+    work::drain(app).await?;
+    let table = app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or("members were not brought in")?;
+    let title = "Who will cancel at renewal, and whom is it worth ringing?";
+    let study = app.store.create_study(workspace, table, title, Question::Churn).await.map_err(sentence)?;
+    let record = app.store.table(workspace, table).await.map_err(sentence)?;
+    let begun = format!("on {}, {} rows", record.name, text::count_of(record.rows));
+    app.store.note(study.id, Some(account), "Study begun", &begun).await.map_err(sentence)?;
+
+    let outcome = Outcome { column: "cancelled".into(), event: "yes".into() };
+    pages::prepare::enter_outcome(app, workspace, account, study.id, outcome).await.map_err(|e| e.to_string())?;
+    let names = pages::prepare::enter_left_out(app, workspace, account, study.id).await.map_err(|e| e.to_string())?;
+    if names.is_empty() {
+        return Err("nothing was proposed to be left out".into());
+    }
+    let login = "days_since_last_login";
+    let study = app.store.study(workspace, study.id).await.map_err(sentence)?;
+    let mut state = study.choices().map_err(sentence)?;
+    if let Some(column) = state.columns.iter_mut().find(|c| c.name == login) {
+        *column = column.left_out();
+        let choice = Choice {
+            account_id: account,
+            chosen: format!("{login} left out"),
+            figure: "counted to the day of the extract, not to the decision".into(),
+        };
+        app.store.choose(&study, &state, &choice).await.map_err(sentence)?;
+    }
+    let basis = state.basis().ok_or("the outcome was not kept")?;
+    for family in ["logistic", "boosted"] {
+        let settings = Settings::of_family(family).ok_or("no such family")?;
+        let model = app.store.add_model(study.id, settings.name(), &settings, &basis, state.split.seed).await.map_err(sentence)?;
+        let title = format!("Fitting {}", settings.name().to_lowercase());
+        app.store.enqueue(workspace, Some(study.id), &title, &Work::Fit { model }).await.map_err(sentence)?;
+    }
+    work::drain(app).await?;
+    keep_policy(app, workspace, account, study.id).await?;
+    Ok(study.id)
+}
+
+/// The best point of the candidate with the least log loss, for all members.
+async fn keep_policy(app: &App, workspace: i64, account: i64, study: i64) -> Result<(), String> {
+    let sentence = |e: StoreError| e.to_string();
+    let mut best: Option<(f64, pronoia_store::model::Model)> = None;
+    for model in app.store.models(study).await.map_err(sentence)? {
+        let loss = model.judged().map_err(sentence)?.ok_or("a model was not judged")?.log_loss;
+        if best.as_ref().is_none_or(|b| loss < b.0) {
+            best = Some((loss, model));
+        }
+    }
+    let (_, model) = best.ok_or("nothing was fitted")?;
+    let ranking = model.ranked().map_err(sentence)?.ok_or("a model was not judged")?;
+    let amounts = ChurnAmounts { value_kept: 146.0, save_rate: 0.3, offer_cost: 24.0, stayers_take: 0.35, contact_cost: 2.4 };
+    let economics = Economics::Churn(amounts);
+    let population = demo::MEMBERS as f64;
+    let curve = ranking.profit(&economics.prices(), population);
+    let cut_off = curve[pronoia_core::decide::Best::of(&curve).at].cut_off;
+    let chosen = ChosenPolicy { model_id: model.id, policy: Policy { economics, cut_off }, population: Some(population) };
+    let worth = worth_of(&chosen, &ranking);
+    let row = app.store.study(workspace, study).await.map_err(sentence)?;
+    let mut state = row.choices().map_err(sentence)?;
+    state.policy = Some(chosen);
+    let choice = Choice {
+        account_id: account,
+        chosen: format!("Line at P ≥ {}", text::fixed(cut_off, 3)),
+        figure: format!("{} {}; {}", worth.amount, worth.whom, model.name),
+    };
+    app.store.choose(&row, &state, &choice).await.map_err(sentence)
+}
+
+/// The list of renewals, scored.
+async fn list(app: &App, workspace: i64, study: i64) -> Result<(), String> {
+    let sentence = |e: StoreError| e.to_string();
+    let renewals = demo::members(demo::RENEWALS, demo::SEED + 1);
+    bring(app, workspace, Some(study), "renewals_next_quarter.csv", &demo::renewals_csv(&renewals)).await?;
+    let list = app.store.lists(study).await.map_err(sentence)?.first().ok_or("the list was not matched")?.id;
+    app.store.set_list_state(list, "scoring", None).await.map_err(sentence)?;
+    app.store.enqueue(workspace, Some(study), "Scoring the list", &Work::Score { list }).await.map_err(sentence)?;
+    work::drain(app).await
+}
+
+/// Sends a file in and reads it.
+async fn bring(app: &App, workspace: i64, study: Option<i64>, name: &str, bytes: &[u8]) -> Result<i64, String> {
+    std::fs::create_dir_all(&app.config.uploads).map_err(|e| e.to_string())?;
+    let path = app.config.uploads.join(format!("demonstration-{name}"));
+    std::fs::write(&path, bytes).map_err(|e| e.to_string())?;
+    let path = path.to_string_lossy();
+    let upload = app.store.add_upload(workspace, study, name, &path, bytes.len() as u64).await.map_err(|e| e.to_string())?;
+    let title = format!("Reading {name}");
+    app.store.enqueue(workspace, study, &title, &Work::Scan { upload }).await.map_err(|e| e.to_string())?;
+    work::drain(app).await?;
+    Ok(upload)
+}

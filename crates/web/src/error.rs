@@ -1,0 +1,94 @@
+//! A page for everything that cannot be done, in words.
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, ResponseError};
+use askama::Template;
+use pronoia_store::StoreError;
+use thiserror::Error;
+
+/// Why a page is not what was asked for.
+#[derive(Debug, Error)]
+pub enum PageError {
+    /// Nobody is signed in.
+    #[error("Sign in to see this page.")]
+    SignedOut,
+    /// The form does not come from a page of ours, or the session is over.
+    #[error("The form was sent from a page that is no longer valid. Nothing was changed; go back, reload the page and send it again.")]
+    Forged,
+    /// Asked for something that is not possible.
+    #[error("{0}")]
+    Refused(String),
+    /// Too large.
+    #[error("{0}")]
+    TooLarge(String),
+    /// There is no such page.
+    #[error("There is nothing at this address. It may be mistyped, or what was here was deleted.")]
+    NotFound,
+    /// From the store.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// A page could not be written.
+    #[error("The page could not be written: {0}")]
+    Template(#[from] askama::Error),
+    /// A file could not be written or read.
+    #[error("The file could not be kept: {0}. Nothing was changed.")]
+    File(#[from] std::io::Error),
+}
+
+#[derive(Template)]
+#[template(path = "error.html")]
+struct ErrorPage<'a> {
+    heading: &'a str,
+    message: String,
+    retries: bool,
+}
+
+impl ResponseError for PageError {
+    fn status_code(&self) -> StatusCode {
+        match self {
+            Self::SignedOut => StatusCode::SEE_OTHER,
+            Self::Forged => StatusCode::FORBIDDEN,
+            Self::Refused(_) | Self::Store(StoreError::Refused(_) | StoreError::TooWide(_)) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
+            Self::NotFound | Self::Store(StoreError::NotFound(_)) => StatusCode::NOT_FOUND,
+            Self::Store(StoreError::Unreachable) => StatusCode::SERVICE_UNAVAILABLE,
+            Self::Store(StoreError::DiskFull) => StatusCode::INSUFFICIENT_STORAGE,
+            _ => StatusCode::INTERNAL_SERVER_ERROR,
+        }
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        if matches!(self, Self::SignedOut) {
+            return HttpResponse::SeeOther().insert_header(("Location", "/sign-in")).finish();
+        }
+        let status = self.status_code();
+        if status.is_server_error() {
+            tracing::error!("{self}");
+        }
+        let retries = status == StatusCode::SERVICE_UNAVAILABLE;
+        let heading = match status {
+            StatusCode::SERVICE_UNAVAILABLE => "The database is away",
+            StatusCode::NOT_FOUND => "Nothing here",
+            StatusCode::INTERNAL_SERVER_ERROR => "Something went wrong",
+            _ => "That was not done",
+        };
+        let page = ErrorPage { heading, message: self.to_string(), retries }.render();
+        HttpResponse::build(status).content_type("text/html; charset=utf-8").body(page.unwrap_or_else(|_| self.to_string()))
+    }
+}
+
+/// What a page handler gives.
+pub type PageResult = Result<HttpResponse, PageError>;
+
+/// Writes a page.
+pub fn html(page: &impl Template) -> PageResult {
+    Ok(HttpResponse::Ok()
+        .content_type("text/html; charset=utf-8")
+        .insert_header(("Cache-Control", "no-store"))
+        .body(page.render()?))
+}
+
+/// Sends the browser elsewhere after a form was dealt with.
+pub fn see_other(address: &str) -> PageResult {
+    Ok(HttpResponse::SeeOther().insert_header(("Location", address)).finish())
+}

@@ -1,0 +1,276 @@
+//! What stands around every page: head, route, ledger margin, works line.
+
+use pronoia_core::decide::Ranking;
+use pronoia_core::study::{ChosenPolicy, StudyState, Verdict};
+use pronoia_store::{job, ledger_entry, list, model, record_table, study};
+
+use crate::error::PageError;
+use crate::session::Visitor;
+use crate::{App, text};
+
+/// Around every page of somebody signed in.
+pub struct Frame {
+    /// Name of the workspace.
+    pub workspace: String,
+    /// Whether its records are made up.
+    pub made_up: bool,
+    /// Who is signed in.
+    pub email: String,
+    /// Proof for forms.
+    pub csrf: String,
+    /// Jobs that wait or run.
+    pub jobs: Vec<job::Model>,
+    /// Present on the pages of a study.
+    pub study: Option<StudyFrame>,
+}
+
+/// Around the pages of a study.
+pub struct StudyFrame {
+    /// Key of the study.
+    pub id: i64,
+    /// The question.
+    pub title: String,
+    /// The stops of the route.
+    pub stops: Vec<Stop>,
+    /// What the study is worth today.
+    pub worth: Option<Worth>,
+    /// What would make the answer wrong.
+    pub cautions: Vec<Caution>,
+    /// Entries of the ledger, newest first.
+    pub entries: Vec<Entry>,
+}
+
+/// A stop of the route.
+pub struct Stop {
+    /// Its place, and the key that leads there.
+    pub number: u8,
+    /// Its name.
+    pub name: &'static str,
+    /// Its address.
+    pub href: String,
+    /// The live figure below the name.
+    pub figure: String,
+    /// Whether it is the present page.
+    pub current: bool,
+    /// Whether something upstream has changed since.
+    pub stale: bool,
+}
+
+/// What the policy brings.
+#[derive(Clone)]
+pub struct Worth {
+    /// The amount.
+    pub amount: String,
+    /// For how many customers.
+    pub whom: String,
+}
+
+/// Something that would make the answer wrong.
+pub struct Caution {
+    /// In a few words.
+    pub heading: String,
+    /// The evidence.
+    pub evidence: String,
+    /// Where it is mended.
+    pub href: String,
+    /// What mends it.
+    pub remedy: String,
+}
+
+/// A line of the ledger.
+pub struct Entry {
+    /// Key.
+    pub id: i64,
+    /// What was chosen.
+    pub chosen: String,
+    /// The figure that mattered.
+    pub figure: String,
+    /// When.
+    pub when: String,
+    /// Whether it was taken back.
+    pub taken_back: bool,
+    /// Whether it can be taken back now.
+    pub can_take_back: bool,
+}
+
+/// A study with everything that its pages look at.
+pub struct StudyView {
+    /// The study.
+    pub study: study::Model,
+    /// Its choices.
+    pub state: StudyState,
+    /// Its table.
+    pub table: record_table::Model,
+    /// Its candidates.
+    pub models: Vec<model::Model>,
+    /// Its lists.
+    pub lists: Vec<list::Model>,
+    ledger: Vec<ledger_entry::Model>,
+}
+
+impl Frame {
+    /// The frame of a page outside any study.
+    pub async fn plain(app: &App, visitor: &Visitor) -> Result<Self, PageError> {
+        Ok(Self {
+            workspace: visitor.0.workspace.name.clone(),
+            made_up: visitor.0.workspace.made_up,
+            email: visitor.0.account.email.clone(),
+            csrf: visitor.0.csrf.clone(),
+            jobs: app.store.open_jobs(visitor.workspace_id()).await?,
+            study: None,
+        })
+    }
+
+    /// The frame of a page of a study; `current` is the number of the stop.
+    pub async fn of_study(app: &App, visitor: &Visitor, view: &StudyView, current: u8) -> Result<Self, PageError> {
+        let mut frame = Self::plain(app, visitor).await?;
+        frame.study = Some(view.frame(current)?);
+        Ok(frame)
+    }
+}
+
+impl StudyView {
+    /// Looks up a study of a workspace.
+    pub async fn load(app: &App, workspace: i64, id: i64) -> Result<Self, PageError> {
+        let study = app.store.study(workspace, id).await?;
+        Ok(Self {
+            state: study.choices()?,
+            table: app.store.table(workspace, study.table_id).await?,
+            models: app.store.models(id).await?,
+            lists: app.store.lists(id).await?,
+            ledger: app.store.ledger(id).await?,
+            study,
+        })
+    }
+
+    /// The address of one of its pages.
+    pub fn href(&self, stop: &str) -> String {
+        format!("/studies/{}/{stop}", self.study.id)
+    }
+
+    /// Whether a candidate was fitted on other choices than the present ones.
+    pub fn is_stale(&self, model: &model::Model) -> bool {
+        model.fitted_on().ok() != self.state.basis()
+    }
+
+    /// Candidates that are fitted.
+    pub fn fitted(&self) -> impl Iterator<Item = &model::Model> {
+        self.models.iter().filter(|m| m.state == "fitted")
+    }
+
+    /// The policy's model, if it is there.
+    pub fn policy_model(&self) -> Option<(&ChosenPolicy, &model::Model)> {
+        let policy = self.state.policy.as_ref()?;
+        self.models.iter().find(|m| m.id == policy.model_id).map(|m| (policy, m))
+    }
+
+    /// What the policy is worth on validation rows.
+    pub fn worth(&self) -> Result<Option<Worth>, PageError> {
+        let Some((chosen, model)) = self.policy_model() else { return Ok(None) };
+        let Some(ranking) = model.ranked()? else { return Ok(None) };
+        Ok(Some(worth_of(chosen, &ranking)))
+    }
+
+    fn frame(&self, current: u8) -> Result<StudyFrame, PageError> {
+        let fitted = self.fitted().count();
+        let stale = self.fitted().any(|m| self.is_stale(m));
+        let going_in = self.state.columns.iter().filter(|c| c.goes_in()).count();
+        let policy = self.policy_model();
+        let policy_stale = policy.is_some_and(|(_, m)| self.is_stale(m));
+        let stop = |number, name, page: &str, figure: String, stale| Stop {
+            number,
+            name,
+            href: self.href(page),
+            figure,
+            current: number == current,
+            stale,
+        };
+        let prepare = if self.state.outcome.is_none() { "no outcome yet".into() } else { format!("{going_in} columns in") };
+        let train = if fitted == 0 { "nothing fitted".into() } else { format!("{fitted} fitted") };
+        let compare = match self.best()? {
+            Some(best) => best.name.clone(),
+            None => "nothing to compare".into(),
+        };
+        let decide = policy.map_or("no policy yet".into(), |(p, _)| format!("P ≥ {}", text::fixed(p.policy.cut_off, 2)));
+        let lists = if self.lists.is_empty() { "none yet".into() } else { text::counted(self.lists.len(), "list", "lists") };
+        let stops = vec![
+            stop(1, "Records", "records", format!("{} rows", text::count_of(self.table.rows)), false),
+            stop(3, "Prepare", "prepare", prepare, false),
+            stop(4, "Train", "train", train, stale),
+            stop(5, "Compare", "compare", compare, stale),
+            stop(6, "Decide", "decide", decide, policy_stale),
+            stop(7, "Lists", "lists", lists, policy_stale && !self.lists.is_empty()),
+        ];
+        let newest = self.ledger.iter().find(|e| e.can_be_taken_back()).map(|e| e.id);
+        let entries = self
+            .ledger
+            .iter()
+            .map(|e| Entry {
+                id: e.id,
+                chosen: e.chosen.clone(),
+                figure: e.figure.clone(),
+                when: text::moment(&e.created_at),
+                taken_back: e.taken_back_at.is_some(),
+                can_take_back: Some(e.id) == newest,
+            })
+            .collect();
+        Ok(StudyFrame {
+            id: self.study.id,
+            title: self.study.title.clone(),
+            stops,
+            worth: self.worth()?,
+            cautions: self.cautions(),
+            entries,
+        })
+    }
+
+    /// The candidate with the least log loss among those that are not stale,
+    /// or among all if every one is.
+    pub fn best(&self) -> Result<Option<&model::Model>, PageError> {
+        let mut judged = Vec::new();
+        for model in self.fitted() {
+            if let Some(evaluation) = model.judged()? {
+                judged.push((self.is_stale(model), evaluation.log_loss, model));
+            }
+        }
+        judged.sort_by(|a, b| a.0.cmp(&b.0).then(a.1.total_cmp(&b.1)));
+        Ok(judged.first().map(|j| j.2))
+    }
+
+    fn cautions(&self) -> Vec<Caution> {
+        let href = self.href("prepare");
+        self.state
+            .columns
+            .iter()
+            .filter(|c| c.stands_under() == Verdict::ShouldNotGoIn)
+            .map(|c| Caution {
+                heading: format!("{} should not go in", c.name),
+                evidence: c.reason.clone(),
+                href: format!("{href}?column={}#open", encoded(&c.name)),
+                remedy: "look at it".into(),
+            })
+            .collect()
+    }
+}
+
+/// What a policy brings on the judged rows, for its population.
+pub fn worth_of(chosen: &ChosenPolicy, ranking: &Ranking) -> Worth {
+    let population = chosen.population.unwrap_or(1_000.0);
+    let curve = ranking.profit(&chosen.policy.economics.prices(), population);
+    let point = curve[ranking.position_of(chosen.policy.cut_off)];
+    Worth { amount: text::money(point.profit), whom: whom(chosen.population) }
+}
+
+/// For how many customers an amount is.
+pub fn whom(population: Option<f64>) -> String {
+    match population {
+        Some(n) => format!("for {} customers", text::fixed(n, 0)),
+        None => format!("per {} customers", text::count(1_000)),
+    }
+}
+
+/// A value for the query part of an address.
+pub fn encoded(value: &str) -> String {
+    let keep = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.');
+    value.bytes().map(|b| if keep(b) { char::from(b).to_string() } else { format!("%{b:02X}") }).collect()
+}

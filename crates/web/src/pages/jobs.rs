@@ -1,0 +1,89 @@
+//! Background work as its owner sees it.
+
+use std::time::Duration;
+
+use actix_web::web::{self, Bytes};
+use actix_web::{HttpRequest, HttpResponse};
+use askama::Template;
+use pronoia_store::job;
+use serde::{Deserialize, Serialize};
+
+use super::{PageResult, see_other};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::Frame;
+use crate::session::Visitor;
+
+/// How often a page hears of progress.
+const TICK: Duration = Duration::from_millis(300);
+
+#[derive(Template)]
+#[template(path = "job.html")]
+struct Page {
+    frame: Frame,
+    job: job::Model,
+}
+
+/// The page of a job; once it is done, the page of its result.
+pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
+    let job = app.store.job(visitor.workspace_id(), *path).await?;
+    match (&job.outcome, job.state.as_str()) {
+        (Some(address), "done") => see_other(address),
+        _ => html(&Page { frame: Frame::plain(&app, &visitor).await?, job }),
+    }
+}
+
+#[derive(Serialize)]
+struct Event {
+    state: String,
+    stage: String,
+    share: f64,
+    /// Seconds left; none while too little is done to tell.
+    left: Option<f64>,
+}
+
+fn event_of(job: &job::Model) -> Event {
+    let left = job.started_at.filter(|_| job.share > 0.03 && job.share < 1.0).map(|started| {
+        let spent = (chrono::Utc::now() - started).as_seconds_f64();
+        spent / job.share * (1.0 - job.share)
+    });
+    Event { state: job.state.clone(), stage: job.stage.clone(), share: job.share, left }
+}
+
+/// Progress as server-sent events, until the job has ended.
+pub async fn events(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
+    let (workspace, id) = (visitor.workspace_id(), *path);
+    app.store.job(workspace, id).await?;
+    let stream = futures_util::stream::unfold((app, false), move |(app, ended)| async move {
+        if ended {
+            return None;
+        }
+        let (line, ended) = match app.store.job(workspace, id).await {
+            Ok(job) => {
+                let ended = !matches!(job.state.as_str(), "queued" | "running");
+                (serde_json::to_string(&event_of(&job)).unwrap_or_default(), ended)
+            }
+            // The browser asks again by itself.
+            Err(_) => return None,
+        };
+        if !ended {
+            tokio::time::sleep(TICK).await;
+        }
+        Some((Ok::<_, actix_web::Error>(Bytes::from(format!("data: {line}\n\n"))), (app, ended)))
+    });
+    Ok(HttpResponse::Ok().content_type("text/event-stream").insert_header(("Cache-Control", "no-store")).streaming(stream))
+}
+
+/// Where to go on after asking a job to stop.
+#[derive(Deserialize)]
+pub struct Cancel {
+    csrf: String,
+}
+
+/// Asks a job to stop.
+pub async fn cancel(app: web::Data<App>, request: HttpRequest, visitor: Visitor, path: web::Path<i64>, form: web::Form<Cancel>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    app.store.cancel_job(visitor.workspace_id(), *path).await.map_err(PageError::from)?;
+    let by_script = request.headers().contains_key("x-requested-by-script");
+    if by_script { Ok(HttpResponse::NoContent().finish()) } else { see_other(&format!("/jobs/{path}")) }
+}

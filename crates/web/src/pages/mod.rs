@@ -1,0 +1,82 @@
+//! The pages, one file per stop.
+
+mod compare;
+mod decide;
+mod home;
+mod jobs;
+mod lists;
+pub(crate) mod prepare;
+mod records;
+mod sign_in;
+mod train;
+mod uploads;
+
+use actix_web::web::{self, ServiceConfig, get, post, resource, scope};
+use serde::Deserialize;
+
+use crate::error::{PageError, PageResult, see_other};
+use crate::{App, assets};
+
+/// Every address and what answers there.
+pub fn routes(config: &mut ServiceConfig) {
+    config
+        .route("/assets/{path:.*}", get().to(assets::file))
+        .route("/health", get().to(health))
+        .service(resource("/sign-in").route(get().to(sign_in::page)).route(post().to(sign_in::enter)))
+        .route("/sign-out", post().to(sign_in::leave))
+        .route("/theme", post().to(sign_in::theme))
+        .route("/", get().to(home::page))
+        .route("/uploads", post().to(uploads::receive))
+        .route("/uploads/{id}", get().to(uploads::page))
+        .route("/uploads/{id}/accept", post().to(uploads::accept))
+        .route("/uploads/{id}/rejects.csv", get().to(uploads::rejects))
+        .route("/tables/{id}", get().to(records::table))
+        .route("/jobs/{id}", get().to(jobs::page))
+        .route("/jobs/{id}/events", get().to(jobs::events))
+        .route("/jobs/{id}/cancel", post().to(jobs::cancel))
+        .route("/studies", post().to(home::begin))
+        .service(
+            scope("/studies/{id}")
+                .route("", get().to(home::study))
+                .route("/take-back", post().to(home::take_back))
+                .route("/records", get().to(records::page))
+                .route("/prepare", get().to(prepare::page))
+                .route("/prepare/outcome", post().to(prepare::choose_outcome))
+                .route("/prepare/leave-out", post().to(prepare::leave_out))
+                .route("/prepare/column", post().to(prepare::change_column))
+                .route("/train", get().to(train::page))
+                .route("/train", post().to(train::begin))
+                .route("/compare", get().to(compare::page))
+                .route("/decide", get().to(decide::page))
+                .route("/decide", post().to(decide::keep))
+                .route("/decide/curve", get().to(decide::curve))
+                .route("/decide/confirm", post().to(decide::confirm))
+                .route("/lists", get().to(lists::page))
+                .route("/lists/{list}", get().to(lists::list))
+                .route("/lists/{list}/score", post().to(lists::score))
+                .route("/lists/{list}/scored.csv", get().to(lists::download)),
+        );
+}
+
+/// For every address that leads nowhere.
+pub async fn nothing_here() -> PageResult {
+    Err(PageError::NotFound)
+}
+
+/// Tells whether pages can be served now.
+async fn health(app: web::Data<App>) -> PageResult {
+    app.store.ping().await?;
+    Ok(actix_web::HttpResponse::Ok().content_type("text/plain").body("ok"))
+}
+
+/// A form that only says who sends it.
+#[derive(Deserialize)]
+pub(crate) struct Signed {
+    csrf: String,
+}
+
+/// The key in the address of a study's page.
+#[derive(Deserialize)]
+pub(crate) struct StudyPath {
+    id: i64,
+}

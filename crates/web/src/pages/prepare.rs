@@ -1,0 +1,298 @@
+//! Prepare: what happened, and which columns may know of it.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::Table;
+use pronoia_core::number::{count, percent};
+use pronoia_core::profile::TableProfile;
+use pronoia_core::split::{Part, SplitPlan, rows_of};
+use pronoia_core::study::{self, ColumnChoice, KnownWhen, Outcome, Role, Verdict};
+use pronoia_store::studies::Choice;
+use serde::Deserialize;
+
+use super::records::{ColumnLine, line};
+use super::{PageResult, StudyPath, see_other};
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView, encoded};
+use crate::session::Visitor;
+use crate::{App, text};
+
+#[derive(Template)]
+#[template(path = "prepare.html")]
+struct Page {
+    frame: Frame,
+    base: String,
+    /// Columns that can be the outcome, with their two values and counts.
+    candidates: Vec<Candidate>,
+    chosen: Option<Chosen>,
+    groups: Vec<Group>,
+    roles: [Role; 7],
+    answers: [KnownWhen; 4],
+    heading: String,
+}
+
+struct Candidate {
+    column: String,
+    values: Vec<(String, String)>,
+    missing: String,
+}
+
+struct Chosen {
+    sentence: String,
+    split: String,
+}
+
+struct Group {
+    heading: String,
+    explanation: &'static str,
+    wedge: bool,
+    can_leave_out: bool,
+    columns: Vec<Line>,
+}
+
+struct Line {
+    choice: ColumnChoice,
+    column: ColumnLine,
+}
+
+/// What is open on the page.
+#[derive(Deserialize)]
+pub struct Query {
+    column: Option<String>,
+    change: Option<String>,
+}
+
+/// The event and how often it happens, in a sentence.
+pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
+    let Some((outcome, events, known, missing)) = counts(view)? else { return Ok(None) };
+    let left_aside = if missing > 0 {
+        format!("; {} without an outcome are left aside", count(missing))
+    } else {
+        String::new()
+    };
+    Ok(Some(format!(
+        "Event = {} is “{}”: {} of {} customers ({}){left_aside}",
+        outcome.column,
+        outcome.event,
+        count(events),
+        count(known),
+        percent(events as f64 / known.max(1) as f64)
+    )))
+}
+
+/// The event rate by itself.
+pub fn event_rate(view: &StudyView) -> Result<String, PageError> {
+    Ok(counts(view)?.map_or("–".into(), |(_, events, known, _)| percent(events as f64 / known.max(1) as f64)))
+}
+
+fn counts(view: &StudyView) -> Result<Option<(Outcome, u64, u64, u64)>, PageError> {
+    let Some(outcome) = view.state.outcome.clone() else { return Ok(None) };
+    let profile = view.table.figures()?;
+    let Some(column) = profile.column(&outcome.column) else { return Ok(None) };
+    let events = column.top.iter().find(|(v, _)| *v == outcome.event).map_or(0, |t| t.1);
+    Ok(Some((outcome, events, profile.rows - column.missing, column.missing)))
+}
+
+/// The page.
+pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, query: web::Query<Query>) -> PageResult {
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let profile = view.table.figures()?;
+    let asking = view.state.outcome.is_none() || query.change.is_some();
+    let mut candidates = Vec::new();
+    if asking {
+        for column in profile.columns.iter().filter(|c| c.distinct == 2) {
+            let share = |n: u64| format!("{} ({})", count(n), percent(n as f64 / profile.rows.max(1) as f64));
+            // The rarer value is more often the event, so it is offered first.
+            let values = column.top.iter().rev().map(|(v, n)| (v.clone(), share(*n))).collect();
+            candidates.push(Candidate { column: column.name.clone(), values, missing: count(column.missing) });
+        }
+    }
+    let chosen = match (asking, event_sentence(&view)?) {
+        (false, Some(sentence)) => Some(Chosen { sentence, split: split_sentence(&view)? }),
+        _ => None,
+    };
+    let lines = |verdict: Verdict| -> Vec<Line> {
+        view.state
+            .columns
+            .iter()
+            .filter(|c| c.stands_under() == verdict)
+            .filter_map(|choice| {
+                let open = query.column.as_ref() == Some(&choice.name);
+                Some(Line { choice: choice.clone(), column: line(profile.column(&choice.name)?, profile.rows, open) })
+            })
+            .collect()
+    };
+    let group = |verdict, heading: fn(usize) -> String, explanation, wedge| {
+        let columns = lines(verdict);
+        Group { heading: heading(columns.len()), explanation, wedge, can_leave_out: verdict == Verdict::ShouldNotGoIn, columns }
+    };
+    let mut groups = vec![
+        group(
+            Verdict::ShouldNotGoIn,
+            |n| format!("{n} should not go in"),
+            "As predictors they would make the answer wrong, or teach nothing.",
+            true,
+        ),
+        group(
+            Verdict::AskedAbout,
+            |n| format!("{n} asked about"),
+            "Only you can say whether their values were known at the moment of the decision.",
+            true,
+        ),
+        group(Verdict::GoesIn, |n| format!("{n} go in"), "Nothing speaks against them.", false),
+        group(Verdict::KeptAside, |n| format!("{n} kept aside"), "They have another part to play, or were left out.", false),
+    ];
+    groups.retain(|g| !g.columns.is_empty());
+    let heading = if view.state.outcome.is_none() {
+        "What happened, and which value is the event?".into()
+    } else {
+        heading(&view)
+    };
+    let frame = Frame::of_study(&app, &visitor, &view, 3).await?;
+    html(&Page { frame, base: view.href("prepare"), candidates, chosen, groups, roles: Role::ALL, answers: KnownWhen::ALL, heading })
+}
+
+fn heading(view: &StudyView) -> String {
+    let of = |v: Verdict| view.state.columns.iter().filter(|c| c.stands_under() == v).count();
+    let should_not = of(Verdict::ShouldNotGoIn);
+    let asked = of(Verdict::AskedAbout);
+    let all = view.state.columns.iter().filter(|c| c.goes_in()).count();
+    let mut parts = vec![text::counted(all - should_not - asked, "column goes in", "columns go in")];
+    if should_not > 0 {
+        parts.push(format!("{should_not} should not"));
+    }
+    if asked > 0 {
+        parts.push(if asked == 1 { "1 is asked about".into() } else { format!("{asked} are asked about") });
+    }
+    match parts.len() {
+        1 => format!("{}.", parts[0]),
+        2 => format!("{}, and {}.", parts[0], parts[1]),
+        _ => format!("{}, {}, and {}.", parts[0], parts[1], parts[2]),
+    }
+}
+
+fn split_sentence(view: &StudyView) -> Result<String, PageError> {
+    let SplitPlan { training, validation, seed } = view.state.split;
+    Ok(format!(
+        "Models are fitted on {:.0} %, chosen on {:.0} %, and confirmed once on a sealed {:.0} % of the customers, with the same event rate in each (seed {seed}).",
+        training * 100.0,
+        validation * 100.0,
+        (1.0 - training - validation) * 100.0
+    ))
+}
+
+/// The outcome and the event, as `column=value` in one field.
+#[derive(Deserialize)]
+pub struct OutcomeForm {
+    csrf: String,
+    column: String,
+    event: String,
+}
+
+/// Fixes the outcome, deals the rows out, and guesses what each column is for.
+pub async fn choose_outcome(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<OutcomeForm>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let outcome = Outcome { column: form.column.clone(), event: form.event.clone() };
+    enter_outcome(&app, visitor.workspace_id(), visitor.account_id(), path.id, outcome).await?;
+    see_other(&format!("/studies/{}/prepare", path.id))
+}
+
+/// Enters an outcome in a study.
+pub(crate) async fn enter_outcome(app: &App, workspace: i64, account_id: i64, study: i64, outcome: Outcome) -> Result<(), PageError> {
+    let mut view = StudyView::load(app, workspace, study).await?;
+    let profile = view.table.figures()?;
+    outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
+    let records = app.store.columns(&view.table, None).await?;
+    let split = view.state.split;
+    let asked = outcome.clone();
+    let columns = web::block(move || guess_columns(&records, &profile, &asked, split))
+        .await
+        .map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?
+        .map_err(PageError::Refused)?;
+    let chosen = format!("Event: {} is “{}”", outcome.column, outcome.event);
+    view.state.outcome = Some(outcome);
+    view.state.columns = columns;
+    let sentence = event_sentence(&view)?.unwrap_or_default();
+    let figure = sentence.split_once(": ").map_or(sentence.as_str(), |(_, rest)| rest).to_owned();
+    app.store.choose(&view.study, &view.state, &Choice { account_id, chosen, figure }).await?;
+    Ok(())
+}
+
+/// What each column is for, told by its figures and by how well it alone
+/// foretells the outcome among training rows.
+fn guess_columns(records: &Table, profile: &TableProfile, outcome: &Outcome, split: SplitPlan) -> Result<Vec<ColumnChoice>, String> {
+    let happened = outcome.read(records).map_err(|e| e.to_string())?;
+    let known: Vec<usize> = (0..records.rows()).filter(|&r| happened[r].is_some()).collect();
+    let event: Vec<bool> = known.iter().map(|&r| happened[r] == Some(true)).collect();
+    let dealt = split.deal(&event).map_err(|e| e.to_string())?;
+    let training = rows_of(&dealt, Part::Training);
+    let rows: Vec<usize> = training.iter().map(|&i| known[i]).collect();
+    let event: Vec<bool> = training.iter().map(|&i| event[i]).collect();
+    let areas = study::probe::areas(records, &rows, &event);
+    let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);
+    Ok(study::guess(profile, &outcome.column, area))
+}
+
+/// Leaves out everything that should not go in.
+pub async fn leave_out(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<super::Signed>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    enter_left_out(&app, visitor.workspace_id(), visitor.account_id(), path.id).await?;
+    see_other(&format!("/studies/{}/prepare", path.id))
+}
+
+/// Leaves out every column of a study that should not go in; their names.
+pub(crate) async fn enter_left_out(app: &App, workspace: i64, account_id: i64, study: i64) -> Result<Vec<String>, PageError> {
+    let study = app.store.study(workspace, study).await?;
+    let mut state = study.choices()?;
+    let mut names = Vec::new();
+    for column in &mut state.columns {
+        if column.stands_under() == Verdict::ShouldNotGoIn {
+            names.push(column.name.clone());
+            *column = column.left_out();
+        }
+    }
+    if !names.is_empty() {
+        let chosen = format!("{} left out", text::counted(names.len(), "column", "columns"));
+        app.store.choose(&study, &state, &Choice { account_id, chosen, figure: names.join(", ") }).await?;
+    }
+    Ok(names)
+}
+
+/// A role and an answer for one column.
+#[derive(Deserialize)]
+pub struct ColumnForm {
+    csrf: String,
+    column: String,
+    role: String,
+    known_when: String,
+}
+
+/// Changes what one column is for.
+pub async fn change_column(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<ColumnForm>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let role: Role = form.role.parse().map_err(PageError::Refused)?;
+    let known_when: KnownWhen = form.known_when.parse().map_err(PageError::Refused)?;
+    let mut state = view.state.clone();
+    let column = state.columns.iter_mut().find(|c| c.name == form.column).ok_or(PageError::NotFound)?;
+    if (role == Role::Outcome) != (column.role == Role::Outcome) {
+        return Err(PageError::Refused("The outcome is chosen at the head of this page; there is one of them.".into()));
+    }
+    if (column.role, column.known_when) == (role, known_when) {
+        return see_other(&format!("{}?column={}#open", view.href("prepare"), encoded(&form.column)));
+    }
+    let before = format!("{}, {}", column.role.word(), column.known_when.word());
+    column.role = role;
+    column.known_when = known_when;
+    // Somebody has said so now.
+    if column.verdict == Verdict::AskedAbout && known_when != KnownWhen::Unsure {
+        column.verdict = Verdict::GoesIn;
+    }
+    let choice = Choice {
+        account_id: visitor.account_id(),
+        chosen: format!("{}: {}, known {}", form.column, role.word(), known_when.word()),
+        figure: format!("was {before}"),
+    };
+    app.store.choose(&view.study, &state, &choice).await?;
+    see_other(&format!("{}?column={}#open", view.href("prepare"), encoded(&form.column)))
+}

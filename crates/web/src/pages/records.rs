@@ -1,0 +1,186 @@
+//! Records: rows and columns of a table.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::profile::ColumnProfile;
+use pronoia_core::table::written_date;
+use pronoia_core::{Kind, number};
+use pronoia_store::record_table;
+use pronoia_store::records::{Page as Rows, Sort, StoredColumn};
+use serde::Deserialize;
+
+use super::{PageResult, StudyPath};
+use crate::App;
+use crate::error::html;
+use crate::frame::{Frame, StudyView, encoded};
+use crate::session::Visitor;
+use crate::text;
+
+/// Rows on a page.
+const ROWS: u64 = 25;
+
+/// What part of the table to show, and how.
+#[derive(Deserialize, Default)]
+pub struct Query {
+    view: Option<String>,
+    sort: Option<String>,
+    #[serde(default)]
+    descending: bool,
+    page: Option<u64>,
+    column: Option<String>,
+}
+
+#[derive(Template)]
+#[template(path = "records.html")]
+struct Page {
+    frame: Frame,
+    table: record_table::Model,
+    source: pronoia_store::records::Source,
+    base: String,
+    columns: Vec<ColumnLine>,
+    rows: Option<RowsView>,
+}
+
+/// A column with its figures, written out.
+pub struct ColumnLine {
+    /// Name.
+    pub name: String,
+    /// The name for an address.
+    pub encoded: String,
+    /// Kind.
+    pub kind: Kind,
+    /// Missing values.
+    pub missing: String,
+    /// Different values.
+    pub distinct: String,
+    /// Least to greatest, or the most frequent values.
+    pub summary: String,
+    /// Whether it is unfolded.
+    pub open: bool,
+    /// Figures, name and value.
+    pub figures: Vec<(&'static str, String)>,
+    /// Most frequent values, with counts and share of rows.
+    pub top: Vec<(String, String, String)>,
+    /// The shape, for the chart.
+    pub shape: Option<String>,
+}
+
+struct RowsView {
+    columns: Vec<StoredColumn>,
+    rows: Rows,
+    sort: Option<Sort>,
+    page: u64,
+    pages: u64,
+    first: String,
+    last: String,
+    total: String,
+}
+
+impl RowsView {
+    fn sort_href(&self, base: &str, column: &StoredColumn) -> String {
+        let turned = self.sort.as_ref().is_some_and(|s| s.column == column.name && !s.descending);
+        format!("{base}?view=rows&sort={}&descending={turned}", encoded(&column.name))
+    }
+
+    fn page_href(&self, base: &str, page: impl std::borrow::Borrow<u64>) -> String {
+        let sort = self
+            .sort
+            .as_ref()
+            .map(|s| format!("&sort={}&descending={}", encoded(&s.column), s.descending))
+            .unwrap_or_default();
+        format!("{base}?view=rows&page={}{sort}", page.borrow())
+    }
+
+    fn sorted(&self, column: &StoredColumn) -> &'static str {
+        match &self.sort {
+            Some(s) if s.column == column.name && s.descending => "descending",
+            Some(s) if s.column == column.name => "ascending",
+            _ => "none",
+        }
+    }
+}
+
+/// Describes a column for a page.
+pub fn line(profile: &ColumnProfile, rows: u64, open: bool) -> ColumnLine {
+    let write = |x: f64| if profile.kind == Kind::Date { written_date(x as i32) } else { number::plain(x) };
+    let share = |n: u64| number::percent(n as f64 / rows.max(1) as f64);
+    let summary = match &profile.numbers {
+        Some(n) => format!("{} – {}", write(n.min), write(n.max)),
+        None => profile.top.iter().take(3).map(|(v, _)| v.as_str()).collect::<Vec<_>>().join(", "),
+    };
+    let mut figures = Vec::new();
+    if let Some(n) = &profile.numbers {
+        figures.push(("middle", write(n.median)));
+        figures.push(("middle half", format!("{} – {}", write(n.lower_quartile), write(n.upper_quartile))));
+        figures.push(("least, greatest", format!("{} – {}", write(n.min), write(n.max))));
+        figures.push(("mean", write(n.mean)));
+        if profile.kind != Kind::Date {
+            figures.push(("standard deviation", number::plain(n.sd)));
+        }
+    }
+    figures.push(("missing", format!("{} ({})", number::count(profile.missing), share(profile.missing))));
+    figures.push(("different values", number::count(profile.distinct)));
+    let shape = profile.numbers.as_ref().filter(|n| n.bars.len() > 1).map(|n| {
+        serde_json::json!({
+            "edges": n.edges, "bars": n.bars, "date": profile.kind == Kind::Date, "name": profile.name,
+        })
+        .to_string()
+    });
+    ColumnLine {
+        name: profile.name.clone(),
+        encoded: encoded(&profile.name),
+        kind: profile.kind,
+        missing: number::count(profile.missing),
+        distinct: number::count(profile.distinct),
+        summary,
+        open,
+        figures,
+        top: profile.top.iter().map(|(v, n)| (v.clone(), number::count(*n), share(*n))).collect(),
+        shape,
+    }
+}
+
+/// The records of a study.
+pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, query: web::Query<Query>) -> PageResult {
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let frame = Frame::of_study(&app, &visitor, &view, 1).await?;
+    let base = view.href("records");
+    show(&app, frame, view.table, base, &query).await
+}
+
+/// A table outside any study.
+pub async fn table(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, query: web::Query<Query>) -> PageResult {
+    let table = app.store.table(visitor.workspace_id(), *path).await?;
+    let frame = Frame::plain(&app, &visitor).await?;
+    show(&app, frame, table, format!("/tables/{path}"), &query).await
+}
+
+async fn show(app: &App, frame: Frame, table: record_table::Model, base: String, query: &Query) -> PageResult {
+    let profile = table.figures()?;
+    let (mut columns, mut rows) = (Vec::new(), None);
+    if query.view.as_deref() == Some("rows") {
+        rows = Some(rows_view(app, &table, query).await?);
+    } else {
+        columns = profile.columns.iter().map(|c| line(c, profile.rows, query.column.as_ref() == Some(&c.name))).collect();
+    }
+    html(&Page { source: table.came_from()?, frame, table, base, columns, rows })
+}
+
+async fn rows_view(app: &App, table: &record_table::Model, query: &Query) -> Result<RowsView, crate::error::PageError> {
+    let total = table.rows as u64;
+    let pages = total.div_ceil(ROWS).max(1);
+    let page = query.page.unwrap_or(1).clamp(1, pages);
+    let sort = query.sort.clone().map(|column| Sort { column, descending: query.descending });
+    let rows = app.store.page(table, sort.as_ref(), (page - 1) * ROWS, ROWS).await?;
+    let first = (page - 1) * ROWS + 1;
+    Ok(RowsView {
+        columns: table.stored_columns()?,
+        last: text::count(first + rows.rows.len() as u64 - 1),
+        rows,
+        sort,
+        page,
+        pages,
+        first: text::count(first),
+        total: text::count(total),
+    })
+}

@@ -1,0 +1,95 @@
+//! The way in and out.
+
+use actix_web::cookie::Cookie;
+use actix_web::{HttpRequest, HttpResponse, web};
+use askama::Template;
+use pronoia_store::accounts::Denied;
+use serde::Deserialize;
+
+use super::Signed;
+use crate::App;
+use crate::error::{PageError, PageResult, html, see_other};
+use crate::session::{self, Visitor};
+
+#[derive(Template)]
+#[template(path = "sign_in.html")]
+struct Page {
+    email: String,
+    problem: Option<&'static str>,
+    demo: Option<(String, String)>,
+}
+
+/// What is typed on the page.
+#[derive(Deserialize)]
+pub struct Typed {
+    email: String,
+    password: String,
+}
+
+/// The page.
+pub async fn page(app: web::Data<App>, visitor: Option<Visitor>) -> PageResult {
+    if visitor.is_some() {
+        return see_other("/");
+    }
+    app.store.ping().await?;
+    html(&Page { email: String::new(), problem: None, demo: app.config.demo_account.clone() })
+}
+
+/// Somebody wants in.
+pub async fn enter(app: web::Data<App>, request: HttpRequest, typed: web::Form<Typed>) -> PageResult {
+    // A form from elsewhere must not sign a browser in to an account of its choice.
+    if !is_ours(&request) {
+        return Err(PageError::Forged);
+    }
+    let from = request.peer_addr().map_or_else(String::new, |a| a.ip().to_string());
+    let problem = match app.store.sign_in(&typed.email, &typed.password, &from).await? {
+        Ok(token) => {
+            let cookie = session::cookie(&token);
+            return Ok(HttpResponse::SeeOther().insert_header(("Location", "/")).cookie(cookie).finish());
+        }
+        Err(Denied::Wrong) => "Address and password do not belong together. Check both and try again.",
+        Err(Denied::TooMany) => "Too many attempts in the last 15 minutes. Wait a while and try again.",
+    };
+    let page = Page { email: typed.into_inner().email, problem: Some(problem), demo: app.config.demo_account.clone() };
+    let mut response = html(&page)?;
+    *response.status_mut() = actix_web::http::StatusCode::UNAUTHORIZED;
+    Ok(response)
+}
+
+/// Somebody leaves.
+pub async fn leave(app: web::Data<App>, request: HttpRequest, visitor: Visitor, form: web::Form<Signed>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    if let Some(token) = request.cookie(session::COOKIE) {
+        app.store.sign_out(token.value()).await?;
+    }
+    Ok(HttpResponse::SeeOther().insert_header(("Location", "/sign-in")).cookie(session::cookie("")).finish())
+}
+
+/// Day or night, kept in a cookie that the style sheet's script reads.
+#[derive(Deserialize)]
+pub struct Theme {
+    csrf: String,
+    theme: String,
+}
+
+/// Switches between day and night.
+pub async fn theme(request: HttpRequest, visitor: Visitor, form: web::Form<Theme>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let theme = if form.theme == "night" { "night" } else { "day" };
+    let cookie = Cookie::build("pronoia_theme", theme).path("/").permanent().finish();
+    let back = request.headers().get("referer").and_then(|r| r.to_str().ok()).and_then(path_of).unwrap_or("/").to_owned();
+    Ok(HttpResponse::SeeOther().insert_header(("Location", back)).cookie(cookie).finish())
+}
+
+/// The path of an address, without the host, so that nobody is sent elsewhere.
+fn path_of(address: &str) -> Option<&str> {
+    let rest = address.split_once("://")?.1;
+    let path = &rest[rest.find('/')?..];
+    (!path.starts_with("//")).then_some(path)
+}
+
+fn is_ours(request: &HttpRequest) -> bool {
+    let Some(origin) = request.headers().get("origin").and_then(|o| o.to_str().ok()) else { return true };
+    let host = request.connection_info().host().to_owned();
+    origin.split_once("://").is_some_and(|(_, o)| o == host)
+}

@@ -1,0 +1,203 @@
+//! Train: candidates and how they are fitted.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::learn::{Estimator, Settings};
+use pronoia_core::study::Verdict;
+use pronoia_store::jobs::Work;
+use pronoia_store::model;
+use serde::Deserialize;
+
+use super::{PageResult, StudyPath, see_other};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::session::Visitor;
+use crate::text;
+
+#[derive(Template)]
+#[template(path = "train.html")]
+struct Page {
+    frame: Frame,
+    base: String,
+    ready: bool,
+    going_in: usize,
+    should_not: usize,
+    candidates: Vec<Candidate>,
+    logistic: pronoia_core::learn::logistic::LogisticSettings,
+    boosted: pronoia_core::learn::boosting::BoostedSettings,
+    open: Option<Detail>,
+}
+
+struct Candidate {
+    model: model::Model,
+    settings: String,
+    state: &'static str,
+    figure: String,
+    stale: bool,
+    open: bool,
+}
+
+/// What a fitted model says about itself.
+struct Detail {
+    name: String,
+    sentence: String,
+    coefficients: Vec<[String; 5]>,
+    curve: Option<String>,
+}
+
+/// Which candidate is open.
+#[derive(Deserialize)]
+pub struct Query {
+    model: Option<i64>,
+}
+
+/// The page.
+pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, query: web::Query<Query>) -> PageResult {
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let mut candidates = Vec::new();
+    for model in view.models.iter().rev() {
+        let figure = match (model.judged()?, &model.error) {
+            (Some(e), _) => format!(
+                "area under ROC {} on {} validation rows; fitted in {} s",
+                text::fixed(e.area_under_roc, 3),
+                text::count(e.rows),
+                text::fixed(model.fit_seconds.unwrap_or(0.0), 2)
+            ),
+            (None, Some(error)) => error.clone(),
+            _ => String::new(),
+        };
+        candidates.push(Candidate {
+            settings: described(&model.asked()?),
+            state: match model.state.as_str() {
+                "queued" => "in the works",
+                "fitted" => "fitted",
+                "failed" => "not fitted",
+                _ => "stopped",
+            },
+            figure,
+            stale: view.is_stale(model),
+            open: query.model == Some(model.id),
+            model: model.clone(),
+        });
+    }
+    let open = match query.model.filter(|id| view.models.iter().any(|m| m.id == *id && m.state == "fitted")) {
+        Some(id) => Some(detail(&app.store.model(id).await?)?),
+        None => None,
+    };
+    let frame = Frame::of_study(&app, &visitor, &view, 4).await?;
+    html(&Page {
+        frame,
+        base: view.href("train"),
+        ready: view.state.outcome.is_some(),
+        going_in: view.state.columns.iter().filter(|c| c.goes_in()).count(),
+        should_not: view.state.columns.iter().filter(|c| c.stands_under() == Verdict::ShouldNotGoIn).count(),
+        candidates,
+        logistic: Default::default(),
+        boosted: Default::default(),
+        open,
+    })
+}
+
+fn described(settings: &Settings) -> String {
+    match settings {
+        Settings::Logistic(s) if s.ridge > 0.0 => format!("ridge penalty {}", s.ridge),
+        Settings::Logistic(_) => "no penalty".into(),
+        Settings::Boosted(s) => format!(
+            "at most {} trees of {} leaves, learning rate {}, {} rows per leaf{}",
+            s.trees,
+            s.leaves,
+            s.learning_rate,
+            s.rows_per_leaf,
+            if s.early_stopping { ", stopped early" } else { "" }
+        ),
+    }
+}
+
+fn detail(row: &model::Model) -> Result<Detail, PageError> {
+    let model = row.fitted()?;
+    Ok(match &model.estimator {
+        Estimator::Logistic(l) => {
+            use pronoia_core::learn::logistic::Rescue;
+            let note = match l.rescue {
+                Some(Rescue::Separated) => " Some columns tell the outcome of some customers with certainty, so that a ridge penalty of 1 had to be used; there are no standard errors.",
+                Some(Rescue::Collinear) => " Some columns are sums of others, so that a ridge penalty of 1 had to be used; there are no standard errors.",
+                None => "",
+            };
+            let mut terms: Vec<_> = l.coefficients.iter().collect();
+            terms.sort_by(|a, b| b.value.abs().total_cmp(&a.value.abs()));
+            let optional = |x: Option<f64>, d| x.map_or("–".to_owned(), |x| text::fixed(x, d));
+            Detail {
+                name: row.name.clone(),
+                sentence: format!(
+                    "{} Newton steps on {} rows. Numbers count in standard deviations, indicators as yes or no.{note}",
+                    l.steps,
+                    text::count(model.rows)
+                ),
+                coefficients: terms
+                    .iter()
+                    .map(|c| {
+                        [
+                            c.feature.clone(),
+                            text::fixed(c.value.exp(), 2),
+                            text::fixed(c.value, 3),
+                            optional(c.se, 3),
+                            c.p.map_or("–".into(), |p| if p < 0.001 { "< 0.001".into() } else { text::fixed(p, 3) }),
+                        ]
+                    })
+                    .collect(),
+                curve: None,
+            }
+        }
+        Estimator::Boosted(b) => Detail {
+            name: row.name.clone(),
+            sentence: format!(
+                "{} trees on {} rows; the number was chosen where the log loss on rows held back from training was least.",
+                b.trees.len(),
+                text::count(model.rows)
+            ),
+            coefficients: Vec::new(),
+            curve: (!b.curve.is_empty()).then(|| {
+                serde_json::json!({
+                    "x": "trees", "y": "log loss",
+                    "lines": [
+                        { "name": "rows fitted to", "points": b.curve.iter().enumerate().map(|(i, p)| [i as f64 + 1.0, p.0]).collect::<Vec<_>>() },
+                        { "name": "rows held back", "points": b.curve.iter().enumerate().map(|(i, p)| [i as f64 + 1.0, p.1]).collect::<Vec<_>>() },
+                    ],
+                })
+                .to_string()
+            }),
+        },
+    })
+}
+
+/// Family and settings as typed.
+#[derive(Deserialize)]
+pub struct FitForm {
+    csrf: String,
+    family: String,
+    #[serde(flatten)]
+    settings: std::collections::BTreeMap<String, String>,
+}
+
+/// Puts a candidate in the queue.
+pub async fn begin(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<FitForm>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let basis = view
+        .state
+        .basis()
+        .ok_or_else(|| PageError::Refused("Say first what happened, at Prepare: without an outcome nothing can be learned.".into()))?;
+    if basis.predictors.is_empty() {
+        return Err(PageError::Refused("No column goes in. Give at least one the role “predictor”, at Prepare.".into()));
+    }
+    let mut settings = Settings::of_family(&form.family).ok_or(PageError::NotFound)?;
+    for (name, value) in form.settings.iter().filter(|(_, v)| !v.trim().is_empty()) {
+        settings.set(name, value).map_err(|e| PageError::Refused(e.to_string()))?;
+    }
+    let of_family = view.models.iter().filter(|m| m.name.starts_with(settings.name())).count();
+    let name = if of_family == 0 { settings.name().to_owned() } else { format!("{} {}", settings.name(), of_family + 1) };
+    let id = app.store.add_model(view.study.id, &name, &settings, &basis, view.state.split.seed).await?;
+    app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &format!("Fitting {}", name.to_lowercase()), &Work::Fit { model: id }).await?;
+    see_other(&view.href("train"))
+}

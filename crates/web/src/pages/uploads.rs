@@ -1,0 +1,160 @@
+//! A file arrives, is previewed and accepted.
+
+use actix_multipart::{Field, Multipart};
+use actix_web::{HttpResponse, web};
+use askama::Template;
+use futures_util::TryStreamExt;
+use pronoia_core::Kind;
+use pronoia_core::intake::Scan;
+use pronoia_store::jobs::Work;
+use pronoia_store::upload;
+use serde::Deserialize;
+use tokio::io::AsyncWriteExt;
+
+use super::{PageResult, see_other};
+use crate::error::{PageError, html};
+use crate::frame::Frame;
+use crate::session::Visitor;
+use crate::{App, text};
+
+/// The most bytes of a text field beside the file.
+const MOST_TEXT: usize = 1_000;
+
+/// Receives a file. The fields `csrf` and, for a list, `study` come before it.
+pub async fn receive(app: web::Data<App>, visitor: Visitor, mut parts: Multipart) -> PageResult {
+    let broken = |e: actix_multipart::MultipartError| {
+        PageError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
+    };
+    let (mut checked, mut study) = (false, None);
+    while let Some(mut part) = parts.try_next().await.map_err(broken)? {
+        match part.name().unwrap_or_default() {
+            "csrf" => {
+                visitor.check(&text_of(&mut part).await?)?;
+                checked = true;
+            }
+            "study" => {
+                let id: i64 = text_of(&mut part).await?.parse().map_err(|_| PageError::NotFound)?;
+                study = Some(app.store.study(visitor.workspace_id(), id).await?);
+            }
+            "file" => {
+                if !checked {
+                    return Err(PageError::Forged);
+                }
+                return keep(&app, &visitor, study.map(|s| s.id), part).await;
+            }
+            _ => {}
+        }
+    }
+    Err(PageError::Refused("No file was chosen. Choose one and send it again.".into()))
+}
+
+async fn text_of(part: &mut Field) -> Result<String, PageError> {
+    let refused = || PageError::Refused("The form could not be read; nothing was kept.".into());
+    let bytes = part.bytes(MOST_TEXT).await.map_err(|_| refused())?.map_err(|_| refused())?;
+    String::from_utf8(bytes.to_vec()).map_err(|_| refused())
+}
+
+/// Streams the file to disk, within the limit, and puts it in the queue.
+async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field) -> PageResult {
+    let given = part.content_disposition().and_then(|d| d.get_filename()).unwrap_or("").to_owned();
+    let name: String = given.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(120).collect();
+    if name.is_empty() {
+        return Err(PageError::Refused("No file was chosen. Choose one and send it again.".into()));
+    }
+    tokio::fs::create_dir_all(&app.config.uploads).await?;
+    let path = app.config.uploads.join(format!("{:032x}", rand::random::<u128>()));
+    let size = match write(app, &path, &mut part).await {
+        Ok(size) => size,
+        Err(e) => {
+            let _ = tokio::fs::remove_file(&path).await;
+            return Err(e);
+        }
+    };
+    let path = path.to_string_lossy().into_owned();
+    let id = app.store.add_upload(visitor.workspace_id(), study, &name, &path, size).await?;
+    let title = format!("Reading {name}");
+    let job = app.store.enqueue(visitor.workspace_id(), study, &title, &Work::Scan { upload: id }).await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
+async fn write(app: &App, path: &std::path::Path, part: &mut Field) -> Result<u64, PageError> {
+    let mut file = tokio::fs::File::create(path).await?;
+    let mut size = 0u64;
+    while let Some(piece) = part.try_next().await.map_err(|e| {
+        PageError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
+    })? {
+        size += piece.len() as u64;
+        if size > app.config.most_upload {
+            return Err(PageError::TooLarge(format!(
+                "The file is larger than the {} that are allowed. Nothing was kept. Leave out columns or rows that you do not need, or ask whoever runs this server to raise the limit.",
+                text::bytes(app.config.most_upload)
+            )));
+        }
+        file.write_all(&piece).await?;
+    }
+    file.flush().await?;
+    Ok(size)
+}
+
+#[derive(Template)]
+#[template(path = "upload.html")]
+struct Page {
+    frame: Frame,
+    upload: upload::Model,
+    scan: Option<Scan>,
+    kinds: [Kind; 7],
+}
+
+/// What was found in the file.
+pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
+    let upload = app.store.upload(visitor.workspace_id(), *path).await?;
+    if let Some(table) = upload.table_id {
+        return see_other(&format!("/tables/{table}"));
+    }
+    html(&Page { frame: Frame::plain(&app, &visitor).await?, scan: upload.scanned()?, upload, kinds: Kind::ALL })
+}
+
+/// Kinds as the analyst wants them, by position of the column.
+#[derive(Deserialize)]
+pub struct Accept {
+    csrf: String,
+    #[serde(flatten)]
+    kinds: std::collections::BTreeMap<String, String>,
+}
+
+/// Accepts the file as it was understood, with changes.
+pub async fn accept(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, form: web::Form<Accept>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let upload = app.store.upload(visitor.workspace_id(), *path).await?;
+    let mut scan = upload
+        .scanned()?
+        .filter(|_| upload.state == "ready")
+        .ok_or_else(|| PageError::Refused("The file is not ready to be accepted: it is still being read, or was accepted already.".into()))?;
+    for i in 0..scan.plan.columns.len() {
+        let column = &scan.plan.columns[i];
+        let Some(word) = form.kinds.get(&format!("kind_{i}")) else { continue };
+        let kind: Kind = word.parse().map_err(PageError::Refused)?;
+        if kind != column.kind {
+            let name = column.name.clone();
+            scan.plan.read_as(&name, kind);
+        }
+    }
+    app.store.set_scan(upload.id, &scan, "importing").await?;
+    let title = format!("Bringing in {}", upload.file_name);
+    let job = app.store.enqueue(visitor.workspace_id(), None, &title, &Work::Import { upload: upload.id }).await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
+/// The rows that do not fit, with their lines and reasons.
+pub async fn rejects(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
+    let upload = app.store.upload(visitor.workspace_id(), *path).await?;
+    let mut out = String::from("line,reason,row\r\n");
+    let field = |s: &str| format!("\"{}\"", s.replace('"', "\"\""));
+    for misfit in upload.scanned()?.map(|s| s.misfits).unwrap_or_default() {
+        out += &format!("{},{},{}\r\n", misfit.line, field(&misfit.sentence()), field(&misfit.row));
+    }
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(("Content-Disposition", "attachment; filename=\"rejects.csv\""))
+        .body(out))
+}

@@ -1,0 +1,120 @@
+//! A candidate is fitted on training rows and judged on validation rows.
+
+use std::time::Instant;
+
+use pronoia_core::Model;
+use pronoia_core::decide::Ranking;
+use pronoia_core::evaluate::Evaluation;
+use pronoia_core::model::ModelError;
+use pronoia_core::learn::FitError;
+use pronoia_core::progress::Part;
+use pronoia_core::split::{Part as Rows, rows_of};
+use pronoia_core::study::Basis;
+use pronoia_core::{Progress, Table};
+use pronoia_store::model;
+
+use super::{Trouble, Watch, compute};
+use crate::{App, text};
+
+impl From<ModelError> for Trouble {
+    fn from(e: ModelError) -> Self {
+        match e {
+            ModelError::Fit(FitError::Cancelled(_)) => Self::Stopped,
+            other => Self::Failed(other.to_string()),
+        }
+    }
+}
+
+/// Fits a candidate and keeps model, figures and ranking.
+pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
+    let row = app.store.model(id).await?;
+    let study = app.store.study(workspace, row.study_id).await?;
+    let address = format!("/studies/{}/compare", study.id);
+    if row.state == "fitted" {
+        return Ok(address);
+    }
+    let result = fit_and_judge(app, workspace, study.table_id, &row, watch).await;
+    let (fitted, evaluation, ranking, seconds) = match result {
+        Ok(done) => done,
+        Err(trouble) => {
+            match &trouble {
+                Trouble::Stopped => app.store.set_model_state(id, "stopped", None).await?,
+                Trouble::Failed(reason) => app.store.set_model_state(id, "failed", Some(reason)).await?,
+                Trouble::Away => {}
+            }
+            return Err(trouble);
+        }
+    };
+    app.store.set_fitted(id, fitted.to_bytes()?, &evaluation, &ranking, seconds).await?;
+    let chosen = format!("{} fitted", row.name);
+    let figure = format!(
+        "on {} training rows; area under ROC {} on {} validation rows",
+        text::count(fitted.rows),
+        text::fixed(evaluation.area_under_roc, 3),
+        text::count(evaluation.rows)
+    );
+    app.store.note(study.id, None, &chosen, &figure).await?;
+    Ok(address)
+}
+
+async fn fit_and_judge(
+    app: &App,
+    workspace: i64,
+    table_id: i64,
+    row: &model::Model,
+    watch: &Watch,
+) -> Result<(Model, Evaluation, Ranking, f64), Trouble> {
+    let (basis, settings, seed) = (row.fitted_on()?, row.asked()?, row.seed as u64);
+    watch.tell("Fetching the columns", 0.0);
+    let table = fetch(app, workspace, table_id, &basis).await?;
+    let watch = watch.clone();
+    compute(move || {
+        let begun = Instant::now();
+        let (training, validation, _) = parts(&table, &basis)?;
+        let mut model = Model::fit(
+            &table,
+            &basis.outcome,
+            &basis.predictors,
+            &training,
+            &settings,
+            seed,
+            &Part::of(&watch, 0.05, 0.9),
+        )?;
+        let seconds = begun.elapsed().as_secs_f64();
+        watch.tell("Judging on validation rows", 0.9);
+        let (probability, event) = judge(&model, &table, &basis, &validation)?;
+        let evaluation = Evaluation::of(&probability, &event);
+        let ranking = Ranking::of(&probability, &event, seed).map_err(|e| Trouble::Failed(e.to_string()))?;
+        model.evaluated = true;
+        Ok((model, evaluation, ranking, seconds))
+    })
+    .await?
+}
+
+/// The columns that a fit needs.
+pub(super) async fn fetch(app: &App, workspace: i64, table_id: i64, basis: &Basis) -> Result<Table, Trouble> {
+    let table = app.store.table(workspace, table_id).await?;
+    let mut names = basis.predictors.clone();
+    names.push(basis.outcome.column.clone());
+    Ok(app.store.columns(&table, Some(&names)).await?)
+}
+
+type Dealt = (Vec<usize>, Vec<usize>, Vec<usize>);
+
+/// Training, validation and test rows; rows without an outcome are in none.
+pub(super) fn parts(table: &Table, basis: &Basis) -> Result<Dealt, Trouble> {
+    let happened = basis.outcome.read(table).map_err(|e| Trouble::Failed(e.to_string()))?;
+    let known: Vec<usize> = (0..table.rows()).filter(|&r| happened[r].is_some()).collect();
+    let event: Vec<bool> = known.iter().map(|&r| happened[r] == Some(true)).collect();
+    let dealt = basis.split.deal(&event).map_err(|e| Trouble::Failed(e.to_string()))?;
+    let of = |part| rows_of(&dealt, part).into_iter().map(|i| known[i]).collect();
+    Ok((of(Rows::Training), of(Rows::Validation), of(Rows::Test)))
+}
+
+/// Probabilities and outcomes of the rows given.
+pub(super) fn judge(model: &Model, table: &Table, basis: &Basis, rows: &[usize]) -> Result<(Vec<f64>, Vec<bool>), Trouble> {
+    let failed = |e: String| Trouble::Failed(e);
+    let probability = model.probabilities(table, rows).map_err(|e| failed(e.to_string()))?;
+    let happened = basis.outcome.read(table).map_err(|e| failed(e.to_string()))?;
+    Ok((probability, rows.iter().map(|&r| happened[r] == Some(true)).collect()))
+}

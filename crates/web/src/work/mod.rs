@@ -1,0 +1,167 @@
+//! The background work: workers that take jobs from the queue.
+
+mod confirm;
+mod fit;
+mod import;
+mod score;
+mod watch;
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+
+use pronoia_core::Cancelled;
+use pronoia_store::jobs::{Ending, Taken, Work};
+use pronoia_store::{Store, StoreError};
+use tokio::task::JoinHandle;
+
+pub use confirm::Confirmation;
+pub use watch::Watch;
+
+use crate::App;
+
+/// How long a worker waits when there is nothing to do.
+const IDLE: Duration = Duration::from_millis(250);
+
+/// How often a busy worker shows that it is alive.
+const BEAT: Duration = Duration::from_millis(400);
+
+/// Why a job did not end well.
+enum Trouble {
+    Stopped,
+    Failed(String),
+    /// The database went away: the job stays, and is taken up again.
+    Away,
+}
+
+impl From<Cancelled> for Trouble {
+    fn from(_: Cancelled) -> Self {
+        Self::Stopped
+    }
+}
+
+impl From<StoreError> for Trouble {
+    fn from(e: StoreError) -> Self {
+        match e {
+            StoreError::Unreachable => Self::Away,
+            other => Self::Failed(other.to_string()),
+        }
+    }
+}
+
+/// Running workers.
+pub struct Workers {
+    stopping: Arc<AtomicBool>,
+    handles: Vec<JoinHandle<()>>,
+}
+
+impl Workers {
+    /// Lets every worker finish what it is at, for a short while.
+    pub async fn stop(self) {
+        self.stopping.store(true, Ordering::Relaxed);
+        for handle in self.handles {
+            let _ = tokio::time::timeout(Duration::from_secs(2), handle).await;
+        }
+    }
+}
+
+/// Starts workers.
+pub fn start(app: &App, count: usize) -> Workers {
+    let stopping = Arc::new(AtomicBool::new(false));
+    let handles = (0..count)
+        .map(|i| {
+            let (app, stopping) = (app.clone(), Arc::clone(&stopping));
+            let name = format!("{}-{i}-{:08x}", std::process::id(), rand::random::<u32>());
+            tokio::spawn(async move {
+                while !stopping.load(Ordering::Relaxed) {
+                    if !step(&app, &name).await {
+                        tokio::time::sleep(IDLE).await;
+                    }
+                }
+            })
+        })
+        .collect();
+    Workers { stopping, handles }
+}
+
+/// Works off everything that waits, in this task; for loading the demonstration.
+///
+/// # Errors
+/// If a job fails.
+pub async fn drain(app: &App) -> Result<(), String> {
+    let _ = app.store.give_up_jobs().await;
+    while let Some(taken) = app.store.take_job("drain").await.map_err(|e| e.to_string())? {
+        if let Ending::Failed(reason) = run(app, "drain", taken).await {
+            return Err(reason);
+        }
+    }
+    Ok(())
+}
+
+/// Takes and does one job; false if there was none.
+async fn step(app: &App, worker: &str) -> bool {
+    let _ = app.store.give_up_jobs().await;
+    match app.store.take_job(worker).await {
+        Ok(Some(taken)) => {
+            run(app, worker, taken).await;
+            true
+        }
+        Ok(None) => false,
+        Err(e) => {
+            tracing::warn!("the queue cannot be read: {e}");
+            false
+        }
+    }
+}
+
+async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
+    let watch = Watch::default();
+    let beating = tokio::spawn(beat(app.store.clone(), taken.id, worker.to_owned(), watch.clone()));
+    let id = taken.id;
+    // A panic in the computation ends the job, not the worker.
+    let (task_app, task_watch) = (app.clone(), watch.clone());
+    let result = tokio::spawn(async move { perform(&task_app, &taken, &task_watch).await }).await;
+    beating.abort();
+    let ending = match result {
+        Ok(Ok(address)) => Ending::Done(address),
+        Ok(Err(Trouble::Stopped)) => Ending::Stopped,
+        Ok(Err(Trouble::Failed(reason))) => Ending::Failed(reason),
+        Ok(Err(Trouble::Away)) => return Ending::Stopped,
+        Err(e) => {
+            tracing::error!("job {id} broke off: {e}");
+            Ending::Failed("The work broke off because of a mistake in the program. Nothing of it was kept; please report it.".into())
+        }
+    };
+    if let Err(e) = app.store.end_job(id, &ending).await {
+        tracing::warn!("the end of job {id} could not be written down: {e}");
+    }
+    ending
+}
+
+async fn beat(store: Store, id: i64, worker: String, watch: Watch) {
+    loop {
+        let (stage, share) = watch.place();
+        match store.beat(id, &worker, &stage, share).await {
+            Ok(true) => watch.cancel(),
+            Ok(false) => {}
+            Err(e) => tracing::warn!("job {id} could not report: {e}"),
+        }
+        tokio::time::sleep(BEAT).await;
+    }
+}
+
+async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trouble> {
+    let workspace = taken.workspace_id;
+    match &taken.work {
+        Work::Scan { upload } => import::scan(app, workspace, *upload, watch).await,
+        Work::Import { upload } => import::import(app, workspace, *upload, watch).await,
+        Work::Fit { model } => fit::fit(app, workspace, *model, watch).await,
+        Work::Score { list } => score::score(app, workspace, *list, watch).await,
+        Work::Confirm { study, model, .. } => confirm::confirm(app, workspace, *study, *model, watch).await,
+    }
+}
+
+/// Runs a computation beside the server, not in its way.
+async fn compute<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Trouble> {
+    tokio::task::spawn_blocking(work).await.map_err(|e| Trouble::Failed(format!("The computation broke off: {e}.")))
+}

@@ -1,0 +1,25 @@
+import { decide } from "./decide.js";
+import { drawLines, drawShape, drawStanding } from "./charts.js";
+import { keys } from "./keys.js";
+import { followJobs } from "./jobs.js";
+
+keys();
+followJobs();
+
+for (const figure of document.querySelectorAll("[data-shape]")) drawShape(figure, JSON.parse(figure.dataset.shape));
+for (const figure of document.querySelectorAll("[data-lines]")) drawLines(figure, JSON.parse(figure.dataset.lines));
+for (const figure of document.querySelectorAll("[data-standing]")) drawStanding(figure, JSON.parse(figure.dataset.standing));
+for (const board of document.querySelectorAll("[data-decide]")) decide(board);
+
+const button = document.querySelector("[data-theme-button]");
+if (button) {
+  const night = document.documentElement.dataset.theme === "night";
+  button.value = night ? "day" : "night";
+  button.textContent = night ? "Day" : "Night";
+}
+document.querySelector("[data-back]")?.addEventListener("click", (event) => {
+  if (history.length > 1) {
+    event.preventDefault();
+    history.back();
+  }
+});

@@ -1,0 +1,78 @@
+import { scaleLinear } from "d3-scale";
+import { line as path } from "d3-shape";
+import { fixed, money, short } from "./figures.js";
+import { drawing, el } from "./svg.js";
+
+// The shape of a numeric column: bars over its range.
+export function drawShape(figure, { edges, bars, date }) {
+  const [width, height, foot] = [440, 170, 22];
+  const svg = drawing(figure.querySelector(".plot"), width, height);
+  const x = scaleLinear([edges[0], edges.at(-1)], [6, width - 6]);
+  const y = scaleLinear([0, Math.max(...bars)], [height - foot, 8]);
+  bars.forEach((n, i) => {
+    svg.append(el("rect", { class: "bar", x: x(edges[i]) + 0.5, width: Math.max(x(edges[i + 1]) - x(edges[i]) - 1, 1), y: y(n), height: height - foot - y(n) }));
+  });
+  svg.append(el("line", { class: "axis", x1: 0, x2: width, y1: height - foot, y2: height - foot }));
+  const tick = (at) => (date ? new Date(at * 864e5).toISOString().slice(0, 10) : short(at));
+  for (const at of x.ticks(date ? 4 : 6)) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
+}
+
+// One or more lines over common axes, named at their ends.
+export function drawLines(figure, { x: xName, y: yName, lines, percent, diagonal }) {
+  const [width, height, left, foot] = [460, 300, 52, 40];
+  const svg = drawing(figure.querySelector(".plot"), width, height);
+  const all = lines.flatMap((l) => l.points);
+  const extent = (i) => [Math.min(...all.map((p) => p[i])), Math.max(...all.map((p) => p[i]))];
+  const x = scaleLinear(percent ? [0, 1] : extent(0), [left, width - 10]);
+  const y = scaleLinear(percent ? [0, 1] : extent(1), [height - foot, 12]);
+  if (!percent) y.nice();
+  const tick = (v) => (percent ? `${Math.round(v * 100)}` : short(v));
+  for (const v of y.ticks(5)) {
+    svg.append(el("line", { class: "grid", x1: left, x2: width - 10, y1: y(v), y2: y(v) }));
+    svg.append(el("text", { x: left - 6, y: y(v) + 4, "text-anchor": "end" }, tick(v)));
+  }
+  for (const v of x.ticks(6)) svg.append(el("text", { x: x(v), y: height - foot + 16, "text-anchor": "middle" }, tick(v)));
+  svg.append(el("line", { class: "axis", x1: left, x2: width - 10, y1: height - foot, y2: height - foot }));
+  svg.append(el("text", { x: width - 10, y: height - 6, "text-anchor": "end" }, xName + (percent ? ", %" : "")));
+  svg.append(el("text", { x: left, y: 4 }, yName + (percent ? ", %" : "")));
+  if (diagonal) svg.append(el("line", { class: "diagonal", x1: x(0), y1: y(0), x2: x(1), y2: y(1) }));
+  const draw = path((p) => x(p[0]), (p) => y(p[1]));
+  lines.forEach((l, i) => {
+    svg.append(el("path", { class: `line line-${i % 4}`, d: draw(l.points) }));
+    const key = height - foot - 12 - (lines.length - 1 - i) * 17;
+    svg.append(el("line", { class: `line line-${i % 4}`, x1: width - 190, x2: width - 166, y1: key - 4, y2: key - 4 }));
+    svg.append(el("text", { class: `name-${i % 4}`, x: width - 160, y: key }, l.name));
+  });
+}
+
+// Candidates on a money axis, with the baselines as rules through all of them.
+export function drawStanding(figure, { lines, none, all }) {
+  const [width, left, row] = [960, 190, 34];
+  const height = lines.length * row + 58;
+  const svg = drawing(figure.querySelector(".plot"), width, height);
+  const ends = lines.flatMap((l) => [l.low, l.high]).concat(none);
+  // "Act on all" may lie far below everything else; it is then said, not drawn to scale.
+  const span = Math.max(...ends) - Math.min(...ends);
+  const near = all !== null && all > Math.min(...ends) - span * 0.6;
+  if (near) ends.push(all);
+  const x = scaleLinear([Math.min(...ends), Math.max(...ends)], [left, width - 90]).nice();
+  for (const v of x.ticks(6)) {
+    svg.append(el("line", { class: "grid", x1: x(v), x2: x(v), y1: 22, y2: height - 22 }));
+    svg.append(el("text", { x: x(v), y: height - 6, "text-anchor": "middle" }, fixed(v, 0)));
+  }
+  const rule = (v, name, anchor) => {
+    svg.append(el("line", { class: "standing-none", x1: x(v), x2: x(v), y1: 18, y2: height - 22 }));
+    svg.append(el("text", { x: x(v) + (anchor === "end" ? -4 : 4), y: 13, "text-anchor": anchor }, name));
+  };
+  rule(none, "act on none", "start");
+  if (near) rule(all, "act on all", "end");
+  else if (all !== null) svg.append(el("text", { x: left - 4, y: 13, "text-anchor": "end" }, `← act on all: ${money(all)}`));
+  lines.forEach((l, i) => {
+    const y = 40 + i * row;
+    svg.append(el("text", { class: "strong", x: 0, y: y + 4 }, l.name + (l.stale ? " (stale)" : "")));
+    svg.append(el("line", { class: "whisker", x1: x(l.low), x2: x(l.high), y1: y, y2: y }));
+    for (const end of [l.low, l.high]) svg.append(el("line", { class: "whisker", x1: x(end), x2: x(end), y1: y - 5, y2: y + 5 }));
+    svg.append(el("path", { class: "standing-mark", d: `M${x(l.profit)} ${y - 7}l7 7l-7 7l-7-7z` }));
+    svg.append(el("text", { class: "on-money", x: x(l.high) + 10, y: y + 4 }, money(l.profit)));
+  });
+}

@@ -1,0 +1,34 @@
+// Progress of background work, told by the server as it happens.
+export function followJobs() {
+  for (const line of document.querySelectorAll("[data-job]")) follow(line);
+}
+
+function follow(line) {
+  const source = new EventSource(`/jobs/${line.dataset.job}/events`);
+  source.onmessage = (message) => {
+    const job = JSON.parse(message.data);
+    line.querySelector("progress").value = job.share;
+    line.querySelector("[data-stage]").textContent = job.stage;
+    line.querySelector("[data-left]").textContent = job.left === null ? "" : left(job.left);
+    if (job.state !== "queued" && job.state !== "running") {
+      source.close();
+      if (line.hasAttribute("data-reloads")) settle(line);
+    }
+  };
+}
+
+// What is typed must not be lost: where a field was changed, the line says that
+// the work is done and leaves the page as it is.
+function settle(line) {
+  const changed = [...document.querySelectorAll("main input, main select")].some(
+    (field) => (field.tagName === "SELECT" ? [...field.options].some((o) => o.selected !== o.defaultSelected && o.defaultSelected) : field.value !== field.defaultValue),
+  );
+  if (changed) line.querySelector("[data-stage]").textContent = "Done; reload the page to see it";
+  else location.reload();
+}
+
+function left(seconds) {
+  if (seconds < 1.5) return "about a second left";
+  if (seconds < 90) return `about ${Math.round(seconds)} seconds left`;
+  return `about ${Math.round(seconds / 60)} minutes left`;
+}
