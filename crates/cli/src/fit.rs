@@ -87,7 +87,8 @@ impl Fit {
         let mut settings = Settings::of_family(&self.family)
             .ok_or_else(|| format!("There is no family “{}”; there are logistic and boosted.", self.family))?;
         for pair in &self.settings {
-            let (name, value) = pair.split_once('=').ok_or_else(|| format!("“{pair}” is not of the form name=value."))?;
+            let (name, value) =
+                pair.split_once('=').ok_or_else(|| format!("“{pair}” is not of the form name=value."))?;
             settings.set(name, value).map_err(|e| e.to_string())?;
         }
         Ok(settings)

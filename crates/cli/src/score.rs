@@ -26,7 +26,10 @@ pub struct Score {
 impl Score {
     pub fn run(self) -> Outcome {
         if self.out.extension().is_none_or(|e| !e.eq_ignore_ascii_case("csv")) {
-            return Err(format!("{}: a scored list is written as CSV; give a name that ends in .csv.", self.out.display()));
+            return Err(format!(
+                "{}: a scored list is written as CSV; give a name that ends in .csv.",
+                self.out.display()
+            ));
         }
         if let Some(p) = self.cut_off.filter(|p| !(0.0..=1.0).contains(p)) {
             return Err(format!("A cut-off is a probability between 0 and 1; it is {p}."));

@@ -6,6 +6,8 @@ use std::path::PathBuf;
 use clap::Args;
 use pronoia_store::Store;
 use pronoia_web::{App, Config, demonstration};
+use tracing_subscriber::layer::SubscriberExt;
+use tracing_subscriber::util::SubscriberInitExt;
 
 use crate::Outcome;
 
@@ -72,7 +74,13 @@ impl Place {
 }
 
 fn runtime() -> Result<tokio::runtime::Runtime, String> {
-    tracing_subscriber::fmt().with_writer(std::io::stderr).init();
+    // Libraries speak only when something is wrong, so that our own lines are read.
+    let quiet = tracing_subscriber::filter::Targets::new()
+        .with_default(tracing::Level::WARN)
+        .with_target("pronoia", tracing::Level::INFO)
+        .with_target("sqlx::postgres::notice", tracing::Level::ERROR);
+    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    tracing_subscriber::registry().with(quiet).with(lines).init();
     tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().map_err(|e| e.to_string())
 }
 
@@ -117,7 +125,9 @@ impl Account {
         std::io::stdin().lock().read_line(&mut password).map_err(|e| e.to_string())?;
         runtime()?.block_on(async {
             let store = self.place.open().await?;
-            let made = store.create_account(&self.email, password.trim_end_matches(['\r', '\n']), &self.workspace, false).await;
+            let made = store
+                .create_account(&self.email, password.trim_end_matches(['\r', '\n']), &self.workspace, false)
+                .await;
             made.map(|_| println!("The account {} is ready.", self.email)).map_err(|e| e.to_string())
         })
     }

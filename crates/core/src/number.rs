@@ -25,19 +25,13 @@ pub fn fixed(x: f64, decimals: usize) -> String {
 
 /// A share as per cent with one decimal: `18.0 %`.
 pub fn percent(share: f64) -> String {
-    if share.is_finite() {
-        format!("{}{THIN}%", fixed(share * 100.0, 1))
-    } else {
-        "–".into()
-    }
+    if share.is_finite() { format!("{}{THIN}%", fixed(share * 100.0, 1)) } else { "–".into() }
 }
 
 /// A measured value at the precision at which it is read: about four digits.
 pub fn plain(x: f64) -> String {
     let size = x.abs();
-    if x == x.trunc() && size < 1e15 {
-        fixed(x, 0)
-    } else if size >= 1000.0 {
+    if size >= 1000.0 || x == x.trunc() {
         fixed(x, 0)
     } else if size >= 100.0 {
         fixed(x, 1)
@@ -50,11 +44,7 @@ pub fn plain(x: f64) -> String {
 
 /// Money as it is read on a page: whole units from 100 on, otherwise two decimals.
 pub fn money(x: f64) -> String {
-    if x.abs() >= 100.0 {
-        fixed(x, 0)
-    } else {
-        fixed(x, 2)
-    }
+    if x.abs() >= 100.0 { fixed(x, 0) } else { fixed(x, 2) }
 }
 
 fn grouped(digits: &str) -> String {

@@ -17,11 +17,7 @@ pub trait Progress: Sync {
 
     /// `Err(Cancelled)` once the work should stop; made for `?`.
     fn go_on(&self) -> Result<(), Cancelled> {
-        if self.is_cancelled() {
-            Err(Cancelled)
-        } else {
-            Ok(())
-        }
+        if self.is_cancelled() { Err(Cancelled) } else { Ok(()) }
     }
 }
 
@@ -61,8 +57,7 @@ impl<'a> Part<'a> {
 
 impl Progress for Part<'_> {
     fn tell(&self, stage: &str, share: f64) {
-        self.whole
-            .tell(stage, self.from + share.clamp(0.0, 1.0) * (self.to - self.from));
+        self.whole.tell(stage, self.from + share.clamp(0.0, 1.0) * (self.to - self.from));
     }
 
     fn is_cancelled(&self) -> bool {

@@ -67,7 +67,11 @@ pub fn damaged_csv(members: &[Member]) -> Vec<u8> {
         line.push_str(",stray");
     }
     if let Some(line) = lines.get_mut(57) {
-        *line = line.replacen(",Basic,", ",Ba\0sic,", 1).replacen(",Plus,", ",Pl\0us,", 1).replacen(",Complete,", ",Com\0plete,", 1);
+        *line = line.replacen(",Basic,", ",Ba\0sic,", 1).replacen(",Plus,", ",Pl\0us,", 1).replacen(
+            ",Complete,",
+            ",Com\0plete,",
+            1,
+        );
     }
     if let Some(line) = lines.get_mut(700) {
         // The tenure is the fifth field.
@@ -88,10 +92,33 @@ fn yes_no(b: bool) -> &'static str {
 
 fn rows(members: &[Member], habit: &Habit, with_outcome: bool, with_afterwards: bool) -> String {
     let mut names = vec![
-        "member_id", "legacy_ref", "species", "plan_tier", "tenure_months", "months_since_visit", "declined_claims",
-        "fee_rise_pct", "annual_fee", "pets", "payment_method", "district", "clinic", "newsletter", "joined_on",
-        "renewal_on", "household_income", "owner_age_band", "retired_discount", "weekend_visits", "moved_home",
-        "newsletter_opens", "call_minutes", "currency", "note_code", "sample_weight", "days_since_last_login",
+        "member_id",
+        "legacy_ref",
+        "species",
+        "plan_tier",
+        "tenure_months",
+        "months_since_visit",
+        "declined_claims",
+        "fee_rise_pct",
+        "annual_fee",
+        "pets",
+        "payment_method",
+        "district",
+        "clinic",
+        "newsletter",
+        "joined_on",
+        "renewal_on",
+        "household_income",
+        "owner_age_band",
+        "retired_discount",
+        "weekend_visits",
+        "moved_home",
+        "newsletter_opens",
+        "call_minutes",
+        "currency",
+        "note_code",
+        "sample_weight",
+        "days_since_last_login",
     ];
     if with_afterwards {
         names.push("exit_survey_sent");

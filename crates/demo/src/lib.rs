@@ -15,5 +15,11 @@ pub const SEED: u64 = 1847;
 /// Members in the demonstration.
 pub const MEMBERS: usize = 24_000;
 
+/// Number of the first member.
+pub const FIRST_MEMBER: u32 = 100_001;
+
+/// Number of the first customer on the list to be scored; none of them is in the records.
+pub const FIRST_RENEWAL: u32 = 400_001;
+
 /// Customers on the list to be scored.
 pub const RENEWALS: usize = 3_000;

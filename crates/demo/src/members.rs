@@ -90,10 +90,10 @@ pub fn true_log_odds(m: &Member) -> f64 {
     visit + claims + rise + tenure + plan + together + payment
 }
 
-/// Makes `n` members. The same seed makes the same members.
-pub fn members(n: usize, seed: u64) -> Vec<Member> {
+/// Makes `n` members, numbered from `first`. The same seed makes the same members.
+pub fn members(n: usize, seed: u64, first: u32) -> Vec<Member> {
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
-    let mut all: Vec<Member> = (0..n).map(|i| draw(i, &mut rng)).collect();
+    let mut all: Vec<Member> = (0..n as u32).map(|i| draw(first + i, &mut rng)).collect();
     let odds: Vec<f64> = all.iter().map(true_log_odds).collect();
     let constant = constant_for(&odds);
     for (m, eta) in all.iter_mut().zip(odds) {
@@ -103,7 +103,8 @@ pub fn members(n: usize, seed: u64) -> Vec<Member> {
         // who left have stopped logging in by the time of the extract.
         m.exit_survey = rng.random::<f64>() < if m.cancelled { 0.96 } else { 0.01 };
         let base = -25.0 * rng.random::<f64>().max(1e-9).ln();
-        m.days_since_login = (base + if m.cancelled { 45.0 } else { 0.0 }) as u32;
+        let silence = if m.cancelled { 30.0 * rng.random::<f64>() } else { 0.0 };
+        m.days_since_login = (base + silence) as u32;
     }
     all
 }
@@ -119,7 +120,7 @@ fn constant_for(odds: &[f64]) -> f64 {
     (low + high) / 2.0
 }
 
-fn draw(i: usize, rng: &mut impl Rng) -> Member {
+fn draw(id: u32, rng: &mut impl Rng) -> Member {
     let species = pick(rng, &[("dog", 55), ("cat", 35), ("rabbit", 10)]);
     let tier = pick(rng, &[("Basic", 40), ("Plus", 38), ("Complete", 22)]);
     let tenure = (rng.random::<f64>().powf(1.4) * 140.0) as u32 + 1;
@@ -137,8 +138,8 @@ fn draw(i: usize, rng: &mut impl Rng) -> Member {
     let renewal = 19_800 + rng.random_range(0..365);
     let visit = (-7.0 * rng.random::<f64>().max(1e-9).ln()).min(40.0) as u32;
     Member {
-        id: 100_000 + i as u32 * 7 % 899_993,
-        legacy_ref: 10_000_000_000 + (i as u64 * 7_919 + 13) % 89_999_999_977,
+        id,
+        legacy_ref: 10_000_000_000 + (u64::from(id) * 7_919 + 13) % 89_999_999_977,
         species,
         tier,
         tenure,
@@ -149,7 +150,10 @@ fn draw(i: usize, rng: &mut impl Rng) -> Member {
         pets,
         payment: pick(rng, &[("direct debit", 62), ("card", 27), ("invoice", 11)]),
         district: 100 + rng.random_range(0..86) * 7,
-        clinic: pick(rng, &[("Osier Vale", 30), ("Château-Grenat", 18), ("Müllerwiese", 21), ("Saint-Éloi", 16), ("Åsby", 15)]),
+        clinic: pick(
+            rng,
+            &[("Osier Vale", 30), ("Château-Grenat", 18), ("Müllerwiese", 21), ("Saint-Éloi", 16), ("Åsby", 15)],
+        ),
         newsletter: rng.random::<f64>() < 0.44,
         joined: renewal - tenure as i32 * 30 - rng.random_range(0..30),
         renewal,

@@ -52,7 +52,13 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Refused`] for a short password or an address in use.
-    pub async fn create_account(&self, email: &str, password: &str, workspace_name: &str, made_up: bool) -> Result<i64> {
+    pub async fn create_account(
+        &self,
+        email: &str,
+        password: &str,
+        workspace_name: &str,
+        made_up: bool,
+    ) -> Result<i64> {
         if password.chars().count() < LEAST_PASSWORD {
             return Err(StoreError::Refused(format!("A password needs at least {LEAST_PASSWORD} characters.")));
         }
@@ -61,17 +67,21 @@ impl Store {
             return Err(StoreError::Refused(format!("There is an account for {email} already.")));
         }
         let password_hash = hash(password.to_owned()).await?;
-        let account = account::ActiveModel { email: Set(email), password_hash: Set(password_hash), ..Default::default() }
-            .insert(&self.db)
-            .await?;
+        let account =
+            account::ActiveModel { email: Set(email), password_hash: Set(password_hash), ..Default::default() }
+                .insert(&self.db)
+                .await?;
         let workspace =
             workspace::ActiveModel { name: Set(workspace_name.into()), made_up: Set(made_up), ..Default::default() }
                 .insert(&self.db)
                 .await?;
-        membership::Entity::insert(membership::ActiveModel { account_id: Set(account.id), workspace_id: Set(workspace.id) })
-            .on_conflict(OnConflict::new().do_nothing().to_owned())
-            .exec_without_returning(&self.db)
-            .await?;
+        membership::Entity::insert(membership::ActiveModel {
+            account_id: Set(account.id),
+            workspace_id: Set(workspace.id),
+        })
+        .on_conflict(OnConflict::new().do_nothing().to_owned())
+        .exec_without_returning(&self.db)
+        .await?;
         Ok(workspace.id)
     }
 
@@ -96,7 +106,12 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer; a refusal is the inner error.
-    pub async fn sign_in(&self, email: &str, password: &str, from: &str) -> Result<std::result::Result<String, Denied>> {
+    pub async fn sign_in(
+        &self,
+        email: &str,
+        password: &str,
+        from: &str,
+    ) -> Result<std::result::Result<String, Denied>> {
         let email = email.trim().to_lowercase();
         let since = Utc::now() - Duration::minutes(WINDOW_MINUTES);
         let recent = sign_in_attempt::Entity::find()
@@ -145,7 +160,9 @@ impl Store {
             .one(&self.db)
             .await?;
         let Some(session) = found else { return Ok(None) };
-        let Some(account) = account::Entity::find_by_id(session.account_id).one(&self.db).await? else { return Ok(None) };
+        let Some(account) = account::Entity::find_by_id(session.account_id).one(&self.db).await? else {
+            return Ok(None);
+        };
         let member = membership::Entity::find()
             .filter(membership::Column::AccountId.eq(account.id))
             .order_by_asc(membership::Column::WorkspaceId)

@@ -11,7 +11,9 @@ pub enum StoreError {
     #[error("The database does not answer. What was saved is safe; this page works again as soon as it is back.")]
     Unreachable,
     /// The disk under the database is full.
-    #[error("The disk under the database is full, so that nothing more can be saved. What was saved before is safe; free some space and try again.")]
+    #[error(
+        "The disk under the database is full, so that nothing more can be saved. What was saved before is safe; free some space and try again."
+    )]
     DiskFull,
     /// There is no such thing, or not in this workspace.
     #[error("{0} was not found. It may have been deleted, or the address is mistyped.")]
@@ -34,9 +36,9 @@ impl From<DbErr> for StoreError {
     fn from(e: DbErr) -> Self {
         match e {
             DbErr::ConnectionAcquire(_) => Self::Unreachable,
-            DbErr::Conn(RuntimeErr::SqlxError(e)) | DbErr::Exec(RuntimeErr::SqlxError(e)) | DbErr::Query(RuntimeErr::SqlxError(e)) => {
-                of_sqlx(&e)
-            }
+            DbErr::Conn(RuntimeErr::SqlxError(e))
+            | DbErr::Exec(RuntimeErr::SqlxError(e))
+            | DbErr::Query(RuntimeErr::SqlxError(e)) => of_sqlx(&e),
             DbErr::Conn(_) => Self::Unreachable,
             other => Self::Database(other.to_string()),
         }

@@ -1,6 +1,8 @@
 //! The running account of a study.
 
-use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
+};
 
 use crate::entity::{ledger_entry, study};
 use crate::{Result, Store, StoreError};
@@ -56,7 +58,9 @@ impl Store {
             .exec(&transaction)
             .await?;
         if changed.rows_affected == 0 {
-            return Err(StoreError::Refused("The study was changed elsewhere in the meantime; look at it again first.".into()));
+            return Err(StoreError::Refused(
+                "The study was changed elsewhere in the meantime; look at it again first.".into(),
+            ));
         }
         let mut row: ledger_entry::ActiveModel = newest.into();
         row.taken_back_at = Set(Some(chrono::Utc::now()));

@@ -11,7 +11,14 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn add_list(&self, study_id: i64, table_id: i64, model_id: i64, cut_off: f64, report: &MatchReport) -> Result<i64> {
+    pub async fn add_list(
+        &self,
+        study_id: i64,
+        table_id: i64,
+        model_id: i64,
+        cut_off: f64,
+        report: &MatchReport,
+    ) -> Result<i64> {
         let row = list::ActiveModel {
             study_id: Set(study_id),
             table_id: Set(table_id),

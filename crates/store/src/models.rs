@@ -15,7 +15,14 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn add_model(&self, study_id: i64, name: &str, settings: &Settings, basis: &Basis, seed: u64) -> Result<i64> {
+    pub async fn add_model(
+        &self,
+        study_id: i64,
+        name: &str,
+        settings: &Settings,
+        basis: &Basis,
+        seed: u64,
+    ) -> Result<i64> {
         let row = model::ActiveModel {
             study_id: Set(study_id),
             name: Set(name.into()),
@@ -58,7 +65,14 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_fitted(&self, id: i64, artefact: Vec<u8>, evaluation: &Evaluation, ranking: &Ranking, seconds: f64) -> Result<()> {
+    pub async fn set_fitted(
+        &self,
+        id: i64,
+        artefact: Vec<u8>,
+        evaluation: &Evaluation,
+        ranking: &Ranking,
+        seconds: f64,
+    ) -> Result<()> {
         model::ActiveModel {
             id: Set(id),
             state: Set("fitted".into()),

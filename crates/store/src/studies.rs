@@ -1,7 +1,9 @@
 //! Studies and their choices.
 
 use pronoia_core::study::{Question, StudyState};
-use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
+};
 
 use crate::entity::{ledger_entry, study};
 use crate::{Result, Store, StoreError};
@@ -22,7 +24,13 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn create_study(&self, workspace_id: i64, table_id: i64, title: &str, question: Question) -> Result<study::Model> {
+    pub async fn create_study(
+        &self,
+        workspace_id: i64,
+        table_id: i64,
+        title: &str,
+        question: Question,
+    ) -> Result<study::Model> {
         let row = study::ActiveModel {
             workspace_id: Set(workspace_id),
             table_id: Set(table_id),

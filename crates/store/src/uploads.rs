@@ -11,7 +11,14 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn add_upload(&self, workspace_id: i64, study_id: Option<i64>, file_name: &str, path: &str, size: u64) -> Result<i64> {
+    pub async fn add_upload(
+        &self,
+        workspace_id: i64,
+        study_id: Option<i64>,
+        file_name: &str,
+        path: &str,
+        size: u64,
+    ) -> Result<i64> {
         let row = upload::ActiveModel {
             workspace_id: Set(workspace_id),
             study_id: Set(study_id),
@@ -53,7 +60,13 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_upload_state(&self, id: i64, state: &str, error: Option<&str>, table_id: Option<i64>) -> Result<()> {
+    pub async fn set_upload_state(
+        &self,
+        id: i64,
+        state: &str,
+        error: Option<&str>,
+        table_id: Option<i64>,
+    ) -> Result<()> {
         let mut row = upload::ActiveModel {
             id: Set(id),
             state: Set(state.into()),

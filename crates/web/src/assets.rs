@@ -25,5 +25,9 @@ pub async fn file(request: HttpRequest, path: web::Path<String>) -> PageResult {
     if known {
         return Ok(HttpResponse::NotModified().insert_header(("ETag", tag)).insert_header(cache).finish());
     }
-    Ok(HttpResponse::Ok().content_type(kind).insert_header(("ETag", tag)).insert_header(cache).body(file.data.into_owned()))
+    Ok(HttpResponse::Ok()
+        .content_type(kind)
+        .insert_header(("ETag", tag))
+        .insert_header(cache)
+        .body(file.data.into_owned()))
 }

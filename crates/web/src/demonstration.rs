@@ -49,11 +49,12 @@ pub async fn load(app: &App) -> Result<(String, String), String> {
 /// Members, outcome, columns, two candidates, a policy.
 async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let sentence = |e: StoreError| e.to_string();
-    let members = demo::members(demo::MEMBERS, demo::SEED);
+    let members = demo::members(demo::MEMBERS, demo::SEED, demo::FIRST_MEMBER);
     let upload = bring(app, workspace, None, "members.csv", &demo::outcome_csv(&members)).await?;
     app.store.enqueue(workspace, None, "Bringing in members.csv", &Work::Import { upload }).await.map_err(sentence)?;
     work::drain(app).await?;
-    let table = app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or("members were not brought in")?;
+    let table =
+        app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or("members were not brought in")?;
     let title = "Who will cancel at renewal, and whom is it worth ringing?";
     let study = app.store.create_study(workspace, table, title, Question::Churn).await.map_err(sentence)?;
     let record = app.store.table(workspace, table).await.map_err(sentence)?;
@@ -81,7 +82,11 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let basis = state.basis().ok_or("the outcome was not kept")?;
     for family in ["logistic", "boosted"] {
         let settings = Settings::of_family(family).ok_or("no such family")?;
-        let model = app.store.add_model(study.id, settings.name(), &settings, &basis, state.split.seed).await.map_err(sentence)?;
+        let model = app
+            .store
+            .add_model(study.id, settings.name(), &settings, &basis, state.split.seed)
+            .await
+            .map_err(sentence)?;
         let title = format!("Fitting {}", settings.name().to_lowercase());
         app.store.enqueue(workspace, Some(study.id), &title, &Work::Fit { model }).await.map_err(sentence)?;
     }
@@ -90,7 +95,7 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     Ok(study.id)
 }
 
-/// The best point of the candidate with the least log loss, for all members.
+/// The best point of the candidate with the least log loss, for the renewals to come.
 async fn keep_policy(app: &App, workspace: i64, account: i64, study: i64) -> Result<(), String> {
     let sentence = |e: StoreError| e.to_string();
     let mut best: Option<(f64, pronoia_store::model::Model)> = None;
@@ -102,12 +107,14 @@ async fn keep_policy(app: &App, workspace: i64, account: i64, study: i64) -> Res
     }
     let (_, model) = best.ok_or("nothing was fitted")?;
     let ranking = model.ranked().map_err(sentence)?.ok_or("a model was not judged")?;
-    let amounts = ChurnAmounts { value_kept: 146.0, save_rate: 0.3, offer_cost: 24.0, stayers_take: 0.35, contact_cost: 2.4 };
+    let amounts =
+        ChurnAmounts { value_kept: 146.0, save_rate: 0.3, offer_cost: 24.0, stayers_take: 0.35, contact_cost: 2.4 };
     let economics = Economics::Churn(amounts);
-    let population = demo::MEMBERS as f64;
+    let population = demo::RENEWALS as f64;
     let curve = ranking.profit(&economics.prices(), population);
     let cut_off = curve[pronoia_core::decide::Best::of(&curve).at].cut_off;
-    let chosen = ChosenPolicy { model_id: model.id, policy: Policy { economics, cut_off }, population: Some(population) };
+    let chosen =
+        ChosenPolicy { model_id: model.id, policy: Policy { economics, cut_off }, population: Some(population) };
     let worth = worth_of(&chosen, &ranking);
     let row = app.store.study(workspace, study).await.map_err(sentence)?;
     let mut state = row.choices().map_err(sentence)?;
@@ -123,7 +130,7 @@ async fn keep_policy(app: &App, workspace: i64, account: i64, study: i64) -> Res
 /// The list of renewals, scored.
 async fn list(app: &App, workspace: i64, study: i64) -> Result<(), String> {
     let sentence = |e: StoreError| e.to_string();
-    let renewals = demo::members(demo::RENEWALS, demo::SEED + 1);
+    let renewals = demo::members(demo::RENEWALS, demo::SEED + 1, demo::FIRST_RENEWAL);
     bring(app, workspace, Some(study), "renewals_next_quarter.csv", &demo::renewals_csv(&renewals)).await?;
     let list = app.store.lists(study).await.map_err(sentence)?.first().ok_or("the list was not matched")?.id;
     app.store.set_list_state(list, "scoring", None).await.map_err(sentence)?;
@@ -137,7 +144,8 @@ async fn bring(app: &App, workspace: i64, study: Option<i64>, name: &str, bytes:
     let path = app.config.uploads.join(format!("demonstration-{name}"));
     std::fs::write(&path, bytes).map_err(|e| e.to_string())?;
     let path = path.to_string_lossy();
-    let upload = app.store.add_upload(workspace, study, name, &path, bytes.len() as u64).await.map_err(|e| e.to_string())?;
+    let upload =
+        app.store.add_upload(workspace, study, name, &path, bytes.len() as u64).await.map_err(|e| e.to_string())?;
     let title = format!("Reading {name}");
     app.store.enqueue(workspace, study, &title, &Work::Scan { upload }).await.map_err(|e| e.to_string())?;
     work::drain(app).await?;

@@ -13,7 +13,9 @@ pub enum PageError {
     #[error("Sign in to see this page.")]
     SignedOut,
     /// The form does not come from a page of ours, or the session is over.
-    #[error("The form was sent from a page that is no longer valid. Nothing was changed; go back, reload the page and send it again.")]
+    #[error(
+        "The form was sent from a page that is no longer valid. Nothing was changed; go back, reload the page and send it again."
+    )]
     Forged,
     /// Asked for something that is not possible.
     #[error("{0}")]
@@ -48,7 +50,9 @@ impl ResponseError for PageError {
         match self {
             Self::SignedOut => StatusCode::SEE_OTHER,
             Self::Forged => StatusCode::FORBIDDEN,
-            Self::Refused(_) | Self::Store(StoreError::Refused(_) | StoreError::TooWide(_)) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::Refused(_) | Self::Store(StoreError::Refused(_) | StoreError::TooWide(_)) => {
+                StatusCode::UNPROCESSABLE_ENTITY
+            }
             Self::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             Self::NotFound | Self::Store(StoreError::NotFound(_)) => StatusCode::NOT_FOUND,
             Self::Store(StoreError::Unreachable) => StatusCode::SERVICE_UNAVAILABLE,
@@ -73,7 +77,9 @@ impl ResponseError for PageError {
             _ => "That was not done",
         };
         let page = ErrorPage { heading, message: self.to_string(), retries }.render();
-        HttpResponse::build(status).content_type("text/html; charset=utf-8").body(page.unwrap_or_else(|_| self.to_string()))
+        HttpResponse::build(status)
+            .content_type("text/html; charset=utf-8")
+            .body(page.unwrap_or_else(|_| self.to_string()))
     }
 }
 

@@ -185,14 +185,17 @@ impl StudyView {
             current: number == current,
             stale,
         };
-        let prepare = if self.state.outcome.is_none() { "no outcome yet".into() } else { format!("{going_in} columns in") };
+        let prepare =
+            if self.state.outcome.is_none() { "no outcome yet".into() } else { format!("{going_in} columns in") };
         let train = if fitted == 0 { "nothing fitted".into() } else { format!("{fitted} fitted") };
         let compare = match self.best()? {
             Some(best) => best.name.clone(),
             None => "nothing to compare".into(),
         };
-        let decide = policy.map_or("no policy yet".into(), |(p, _)| format!("P ≥ {}", text::fixed(p.policy.cut_off, 2)));
-        let lists = if self.lists.is_empty() { "none yet".into() } else { text::counted(self.lists.len(), "list", "lists") };
+        let decide =
+            policy.map_or("no policy yet".into(), |(p, _)| format!("P ≥ {}", text::fixed(p.policy.cut_off, 2)));
+        let lists =
+            if self.lists.is_empty() { "none yet".into() } else { text::counted(self.lists.len(), "list", "lists") };
         let stops = vec![
             stop(1, "Records", "records", format!("{} rows", text::count_of(self.table.rows)), false),
             stop(3, "Prepare", "prepare", prepare, false),

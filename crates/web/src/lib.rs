@@ -23,20 +23,21 @@ pub async fn serve(app: App) -> std::io::Result<()> {
     let address = (app.config.host.clone(), app.config.port);
     let workers = work::start(&app, 2);
     let server_app = app.clone();
-    let server = HttpServer::new(move || {
-        actix_web::App::new()
-            .app_data(web::Data::new(server_app.clone()))
-            .app_data(web::FormConfig::default().limit(256 * 1024).error_handler(|e, _| {
-                error::PageError::Refused(format!("The form could not be read: {e}.")).into()
-            }))
-            .wrap(actix_web::middleware::from_fn(security::headers))
-            .wrap(actix_web::middleware::Compress::default())
-            .configure(pages::routes)
-            .default_service(web::to(pages::nothing_here))
-    })
-    .workers(2)
-    .shutdown_timeout(5)
-    .bind(address)?;
+    let server =
+        HttpServer::new(move || {
+            actix_web::App::new()
+                .app_data(web::Data::new(server_app.clone()))
+                .app_data(web::FormConfig::default().limit(256 * 1024).error_handler(|e, _| {
+                    error::PageError::Refused(format!("The form could not be read: {e}.")).into()
+                }))
+                .wrap(actix_web::middleware::from_fn(security::headers))
+                .wrap(actix_web::middleware::Compress::default())
+                .configure(pages::routes)
+                .default_service(web::to(pages::nothing_here))
+        })
+        .workers(2)
+        .shutdown_timeout(5)
+        .bind(address)?;
     tracing::info!("serving on http://{}:{}", app.config.host, app.config.port);
     let result = server.run().await;
     workers.stop().await;

@@ -18,7 +18,10 @@ const HEADERS: [(&str, &str); 5] = [
 ];
 
 /// Adds the headers; no inline script or style, nothing from elsewhere.
-pub async fn headers(request: ServiceRequest, next: Next<impl MessageBody>) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+pub async fn headers(
+    request: ServiceRequest,
+    next: Next<impl MessageBody>,
+) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let mut response = next.call(request).await?;
     for (name, value) in HEADERS {
         response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));

@@ -53,7 +53,8 @@ impl FromRequest for Visitor {
 
 /// The cookie for a new session, or, with an empty token, one that ends it.
 pub fn cookie(token: &str) -> Cookie<'static> {
-    let mut cookie = Cookie::build(COOKIE, token.to_owned()).path("/").http_only(true).same_site(SameSite::Lax).finish();
+    let mut cookie =
+        Cookie::build(COOKIE, token.to_owned()).path("/").http_only(true).same_site(SameSite::Lax).finish();
     if token.is_empty() {
         cookie.make_removal();
     }

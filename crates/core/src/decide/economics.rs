@@ -81,14 +81,18 @@ impl Economics {
     pub fn check(&self) -> Result<(), EconomicsError> {
         match self {
             Self::Churn(a) => {
-                for (name, share) in [("The offer keeps a leaver", a.save_rate), ("Stayers who take it too", a.stayers_take)] {
+                for (name, share) in
+                    [("The offer keeps a leaver", a.save_rate), ("Stayers who take it too", a.stayers_take)]
+                {
                     if !(0.0..=1.0).contains(&share) {
                         return Err(EconomicsError::Share { name, value: share * 100.0 });
                     }
                 }
-                for (name, value) in
-                    [("A kept customer brings", a.value_kept), ("The offer, if taken", a.offer_cost), ("Making the offer", a.contact_cost)]
-                {
+                for (name, value) in [
+                    ("A kept customer brings", a.value_kept),
+                    ("The offer, if taken", a.offer_cost),
+                    ("Making the offer", a.contact_cost),
+                ] {
                     if !(0.0..=1e12).contains(&value) {
                         return Err(EconomicsError::Amount { name, range: "an amount of 0 or more", value });
                     }
@@ -101,7 +105,7 @@ impl Economics {
                     ("Leaving alone, with the event", a.leave_event),
                     ("Leaving alone, without", a.leave_other),
                 ] {
-                    if !(value.abs() <= 1e12) {
+                    if !(-1e12..=1e12).contains(&value) {
                         return Err(EconomicsError::Amount { name, range: "a finite amount", value });
                     }
                 }
@@ -121,9 +125,7 @@ impl Economics {
                 act_event: a.save_rate * (a.value_kept - a.offer_cost) - a.contact_cost,
                 act_other: -(a.stayers_take * a.offer_cost) - a.contact_cost,
             },
-            Self::Plain(a) => {
-                Prices { act_event: a.act_event - a.leave_event, act_other: a.act_other - a.leave_other }
-            }
+            Self::Plain(a) => Prices { act_event: a.act_event - a.leave_event, act_other: a.act_other - a.leave_other },
         }
     }
 }
@@ -164,7 +166,8 @@ mod tests {
 
     #[test]
     fn impossible_amounts_are_named() {
-        let amounts = ChurnAmounts { value_kept: 1.0, save_rate: 1.2, offer_cost: 1.0, stayers_take: 0.0, contact_cost: 0.0 };
+        let amounts =
+            ChurnAmounts { value_kept: 1.0, save_rate: 1.2, offer_cost: 1.0, stayers_take: 0.0, contact_cost: 0.0 };
         let error = Economics::Churn(amounts).check().expect_err("over 100 %").to_string();
         assert!(error.contains("The offer keeps a leaver") && error.contains("120"), "{error}");
         let amounts = ChurnAmounts { save_rate: f64::NAN, ..amounts };

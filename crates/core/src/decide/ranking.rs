@@ -178,9 +178,8 @@ impl Best {
     ///
     /// Where nothing pays, the best is to act on none.
     pub fn of(curve: &[ProfitPoint]) -> Self {
-        let at = (0..curve.len())
-            .reduce(|best, i| if curve[i].profit > curve[best].profit { i } else { best })
-            .unwrap_or(0);
+        let at =
+            (0..curve.len()).reduce(|best, i| if curve[i].profit > curve[best].profit { i } else { best }).unwrap_or(0);
         let floor = curve.get(at).map_or(0.0, |p| p.profit * NEARLY);
         let good = |i: &usize| curve[*i].profit >= floor;
         let from = (0..at).rev().take_while(good).last().unwrap_or(at);

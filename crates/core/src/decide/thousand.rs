@@ -25,17 +25,16 @@ impl Thousand {
     /// column is right to within one mark; inside a column the slots with the
     /// highest event rate are filled.
     pub fn of(ranking: &Ranking) -> Self {
-        let slots = stretched(&ranking.slots);
-        let rate = |&(events, rows): &(f64, f64)| if rows > 0.0 { events / rows } else { 0.0 };
-        let exact: Vec<f64> = slots.chunks(ROWS).map(|c| c.iter().map(rate).sum::<f64>()).collect();
+        let rates = rates(&ranking.slots);
+        let exact: Vec<f64> = rates.chunks(ROWS).map(|c| c.iter().sum()).collect();
         let total = (ranking.events as f64 * (COLUMNS * ROWS) as f64 / ranking.rows.max(1) as f64).round() as usize;
         let filled = largest_remainder(&exact, total);
-        let marks = slots
+        let marks = rates
             .chunks(ROWS)
             .zip(filled)
             .map(|(column, n)| {
                 let mut order: Vec<usize> = (0..ROWS).collect();
-                order.sort_by(|&a, &b| rate(&column[b]).total_cmp(&rate(&column[a])).then(a.cmp(&b)));
+                order.sort_by(|&a, &b| column[b].total_cmp(&column[a]).then(a.cmp(&b)));
                 let mut marks = [false; ROWS];
                 order.into_iter().take(n).for_each(|i| marks[i] = true);
                 marks
@@ -45,16 +44,27 @@ impl Thousand {
     }
 }
 
-/// A thousand slots, whatever the number of rows: each takes its part of the
-/// rows it covers.
-fn stretched(slots: &[(u32, u32)]) -> Vec<(f64, f64)> {
-    let all = COLUMNS * ROWS;
-    (0..all)
-        .map(|i| {
-            let (events, rows) = slots.get(i * slots.len() / all).copied().unwrap_or_default();
-            (f64::from(events), f64::from(rows))
-        })
-        .collect()
+/// Event rate of the customers that each of a thousand marks stands for; a mark
+/// whose customers are parts of several slots takes that part of each.
+fn rates(slots: &[(u32, u32)]) -> Vec<f64> {
+    let marks = COLUMNS * ROWS;
+    let rows: f64 = slots.iter().map(|s| f64::from(s.1)).sum();
+    let per_mark = rows / marks as f64;
+    let mut rates = Vec::with_capacity(marks);
+    let (mut slot, mut begun, mut events_before, mut last) = (0, 0.0, 0.0, 0.0);
+    for mark in 1..=marks {
+        let end = rows * mark as f64 / marks as f64;
+        // Whole slots before the end, then the part of the one it cuts.
+        while slot < slots.len() && begun + f64::from(slots[slot].1) <= end {
+            begun += f64::from(slots[slot].1);
+            events_before += f64::from(slots[slot].0);
+            slot += 1;
+        }
+        let cut = slots.get(slot).map_or(0.0, |&(e, n)| f64::from(e) * (end - begun) / f64::from(n.max(1)));
+        rates.push((events_before + cut - last) / per_mark);
+        last = events_before + cut;
+    }
+    rates
 }
 
 /// Whole numbers that add up to `total` and are each next to their exact value,

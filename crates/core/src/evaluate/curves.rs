@@ -41,7 +41,11 @@ fn curve(score: &[f64], event: &[bool], place: impl Fn(f64, f64, f64, f64) -> (f
     let mut points = vec![CurvePoint { x: 0.0, y: 0.0, cut_off: 1.0 + f64::EPSILON }];
     let (mut events, mut others) = (0.0, 0.0);
     for (at, &i) in order.iter().enumerate() {
-        if event[i] { events += 1.0 } else { others += 1.0 }
+        if event[i] {
+            events += 1.0
+        } else {
+            others += 1.0
+        }
         if order.get(at + 1).is_none_or(|&next| score[next] != score[i]) {
             let (x, y) = place(events, others, all_events, all_others);
             points.push(CurvePoint { x, y, cut_off: score[i] });

@@ -59,7 +59,11 @@ fn for_each_tie(score: &[f64], event: &[bool], weight: Option<&[f64]>, mut see: 
         while at < order.len() && score[order[at]] == here {
             let i = order[at];
             let w = weight.map_or(1.0, |w| w[i]);
-            if event[i] { events += w } else { others += w }
+            if event[i] {
+                events += w
+            } else {
+                others += w
+            }
             at += 1;
         }
         see(events, others);
@@ -75,11 +79,7 @@ mod tests {
         let score = [0.9, 0.5, 0.5, 0.1];
         let event = [true, true, false, false];
         assert_eq!(area_under_roc(&score, &event, None), 0.875);
-        let doubled = area_under_roc(
-            &[0.9, 0.9, 0.5, 0.5, 0.1],
-            &[true, true, true, false, false],
-            None,
-        );
+        let doubled = area_under_roc(&[0.9, 0.9, 0.5, 0.5, 0.1], &[true, true, true, false, false], None);
         let weighted = area_under_roc(&score, &event, Some(&[2.0, 1.0, 1.0, 1.0]));
         assert!((doubled - weighted).abs() < 1e-15);
     }

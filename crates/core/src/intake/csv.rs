@@ -9,8 +9,8 @@ use super::infer::Tally;
 use super::plan::{ColumnPlan, Misfit, MisfitKind, Plan, Scan};
 use super::value::{ValueFormat, is_missing_mark, parse_date, parse_number};
 use super::{Dialect, IntakeError, LONGEST_FIELD, MISFITS_KEPT, MOST_COLUMNS};
-use crate::table::ColumnBuilder;
 use crate::progress::Part;
+use crate::table::ColumnBuilder;
 use crate::{Progress, Table};
 
 /// Bytes from which encoding, delimiter and quote are told.
@@ -88,10 +88,7 @@ pub fn scan(mut source: impl Read, size: u64, progress: &dyn Progress) -> Result
     let ambiguous: Vec<&str> =
         columns.iter().filter(|c| c.reason.contains("other way round")).map(|c| c.name.as_str()).collect();
     if !ambiguous.is_empty() {
-        notes.push(format!(
-            "Day and month cannot be told apart in {}; they are read day first.",
-            ambiguous.join(", ")
-        ));
+        notes.push(format!("Day and month cannot be told apart in {}; they are read day first.", ambiguous.join(", ")));
     }
     Ok(Scan {
         plan: Plan { dialect, columns },

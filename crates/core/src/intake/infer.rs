@@ -12,8 +12,7 @@ const MOST_DISTINCT: usize = 5_000;
 /// fields does not read so: a few slips of the pen do not turn it into text.
 const SLIPS: f64 = 0.01;
 
-const ORDERS: [DateOrder; 3] =
-    [DateOrder::YearMonthDay, DateOrder::DayMonthYear, DateOrder::MonthDayYear];
+const ORDERS: [DateOrder; 3] = [DateOrder::YearMonthDay, DateOrder::DayMonthYear, DateOrder::MonthDayYear];
 
 /// Running tallies over the fields of one column.
 #[derive(Debug, Default)]
@@ -117,11 +116,8 @@ impl Tally {
         if enough(dates) && dates >= numbers {
             let fits: Vec<DateOrder> =
                 ORDERS.into_iter().zip(self.dates).filter(|&(_, n)| n == dates).map(|(o, _)| o).collect();
-            let reason = if fits.len() > 1 {
-                "dates; day and month could be the other way round"
-            } else {
-                "reads as dates"
-            };
+            let reason =
+                if fits.len() > 1 { "dates; day and month could be the other way round" } else { "reads as dates" };
             return (Kind::Date, ValueFormat::Date { order: fits[0] }, reason.into());
         }
         if enough(numbers) {
@@ -130,7 +126,11 @@ impl Tally {
         let distinct = self.distinct.len() as f64;
         let mean_length = self.letters as f64 / self.filled as f64;
         let nearly_all_differ = self.many || distinct > self.filled as f64 * 0.9;
-        if nearly_all_differ && self.filled > 20 && self.spaced as f64 <= self.filled as f64 * 0.05 && mean_length < 40.0 {
+        if nearly_all_differ
+            && self.filled > 20
+            && self.spaced as f64 <= self.filled as f64 * 0.05
+            && mean_length < 40.0
+        {
             return text(Kind::Code, "short values that nearly all differ");
         }
         if mean_length > 30.0 || (nearly_all_differ && self.filled > 20) {
@@ -155,9 +155,7 @@ impl Tally {
             return None;
         }
         let values: Vec<String> = self.distinct.keys().map(|v| v.to_lowercase()).collect();
-        let is_pair = |(yes, no): &(&str, &str)| {
-            values.iter().all(|v| v == yes || v == no) && values.len() == 2
-        };
+        let is_pair = |(yes, no): &(&str, &str)| values.iter().all(|v| v == yes || v == no) && values.len() == 2;
         PAIRS.iter().find(|p| is_pair(p)).map(|(yes, no)| format!("only {yes} and {no}"))
     }
 }
@@ -195,10 +193,7 @@ mod tests {
         assert_eq!(of("vip", &["Y", "N", "Y"]).0, Kind::YesNo);
         assert_eq!(of("tier", &["Plus", "Basic", "Plus"]).0, Kind::Category);
         assert_eq!(of("joined", &["2024-01-31", "2023-12-01"]).0, Kind::Date);
-        assert_eq!(
-            of("joined", &["31/01/2024", "01/12/2023"]).1,
-            ValueFormat::Date { order: DateOrder::DayMonthYear }
-        );
+        assert_eq!(of("joined", &["31/01/2024", "01/12/2023"]).1, ValueFormat::Date { order: DateOrder::DayMonthYear });
     }
 
     #[test]

@@ -68,9 +68,7 @@ pub enum IntakeError {
         fields: usize,
     },
     /// Not text at all.
-    #[error(
-        "This is not a text file: {what}. Bring a CSV file (comma, semicolon, tab or bar between fields)."
-    )]
+    #[error("This is not a text file: {what}. Bring a CSV file (comma, semicolon, tab or bar between fields).")]
     NotText {
         /// What it looks like instead.
         what: String,

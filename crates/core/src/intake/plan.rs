@@ -39,7 +39,8 @@ impl Plan {
         column.kind = kind;
         column.format = match (kind.storage(), column.format) {
             (Storage::Words, _) => ValueFormat::Text,
-            (Storage::Numbers, found @ ValueFormat::Number { .. }) | (Storage::Dates, found @ ValueFormat::Date { .. }) => found,
+            (Storage::Numbers, found @ ValueFormat::Number { .. })
+            | (Storage::Dates, found @ ValueFormat::Date { .. }) => found,
             (Storage::Numbers, _) => ValueFormat::Number { mark },
             (Storage::Dates, _) => ValueFormat::Date { order: DateOrder::YearMonthDay },
         };

@@ -139,11 +139,8 @@ pub fn parse_date(field: &str, order: DateOrder) -> Option<i32> {
     if y.len() != 4 || m.len() > 2 || d.len() > 2 {
         return None;
     }
-    let date = chrono::NaiveDate::from_ymd_opt(
-        figure(y)?,
-        u32::try_from(figure(m)?).ok()?,
-        u32::try_from(figure(d)?).ok()?,
-    )?;
+    let date =
+        chrono::NaiveDate::from_ymd_opt(figure(y)?, u32::try_from(figure(m)?).ok()?, u32::try_from(figure(d)?).ok()?)?;
     Some(date.to_epoch_days())
 }
 

@@ -203,12 +203,11 @@ fn solve(
 /// scaled matrix stay clear of zero.
 fn is_well_posed(information: &DMatrix<f64>) -> bool {
     let scale: Vec<f64> = information.diagonal().iter().map(|d| d.sqrt()).collect();
-    if scale.iter().any(|s| !(*s > 0.0)) {
+    if !scale.iter().all(|s| *s > 0.0) {
         return false;
     }
-    let scaled = DMatrix::from_fn(information.nrows(), information.ncols(), |i, j| {
-        information[(i, j)] / (scale[i] * scale[j])
-    });
+    let scaled =
+        DMatrix::from_fn(information.nrows(), information.ncols(), |i, j| information[(i, j)] / (scale[i] * scale[j]));
     scaled.cholesky().is_some_and(|c| c.l().diagonal().iter().all(|d| *d > 1e-6))
 }
 

@@ -51,7 +51,9 @@ pub enum FitError {
         rows: usize,
     },
     /// The equations have no stable solution, whatever the penalty.
-    #[error("The columns depend on each other so closely that no stable solution was found. Leave out columns that say the same, or raise the ridge penalty.")]
+    #[error(
+        "The columns depend on each other so closely that no stable solution was found. Leave out columns that say the same, or raise the ridge penalty."
+    )]
     Unstable,
     /// Stopped from outside.
     #[error(transparent)]
@@ -120,7 +122,13 @@ impl Settings {
     ///
     /// # Errors
     /// [`FitError`].
-    pub fn fit(&self, design: &Design, event: &[bool], seed: u64, progress: &dyn Progress) -> Result<Estimator, FitError> {
+    pub fn fit(
+        &self,
+        design: &Design,
+        event: &[bool],
+        seed: u64,
+        progress: &dyn Progress,
+    ) -> Result<Estimator, FitError> {
         let events = event.iter().filter(|&&e| e).count();
         if events == 0 || events == event.len() {
             return Err(FitError::OneSided { rows: event.len() });
@@ -161,6 +169,10 @@ pub fn sigmoid(log_odds: f64) -> f64 {
 }
 
 /// Reads a setting's value.
-pub(crate) fn parse_setting<T: std::str::FromStr>(setting: &'static str, range: &'static str, value: &str) -> Result<T, FitError> {
+pub(crate) fn parse_setting<T: std::str::FromStr>(
+    setting: &'static str,
+    range: &'static str,
+    value: &str,
+) -> Result<T, FitError> {
     value.trim().parse().map_err(|_| FitError::Setting { setting, range, value: value.into() })
 }

@@ -87,10 +87,9 @@ impl Design {
                 column: f.column.clone(),
                 values: match &f.values {
                     FeatureValues::Number(v) => FeatureValues::Number(rows.iter().map(|&r| v[r]).collect()),
-                    FeatureValues::Levels { count, codes } => FeatureValues::Levels {
-                        count: *count,
-                        codes: rows.iter().map(|&r| codes[r]).collect(),
-                    },
+                    FeatureValues::Levels { count, codes } => {
+                        FeatureValues::Levels { count: *count, codes: rows.iter().map(|&r| codes[r]).collect() }
+                    }
                 },
             })
             .collect();

@@ -135,9 +135,8 @@ impl Preparation {
             .columns
             .par_iter()
             .map(|prepared| {
-                let column = table
-                    .column(&prepared.name)
-                    .ok_or_else(|| PrepareError::MissingColumn(prepared.name.clone()))?;
+                let column =
+                    table.column(&prepared.name).ok_or_else(|| PrepareError::MissingColumn(prepared.name.clone()))?;
                 if column.kind.storage() != prepared.kind.storage() {
                     return Err(PrepareError::OtherKind {
                         name: prepared.name.clone(),
@@ -159,8 +158,7 @@ fn fit_number(column: &Column, rows: &[usize]) -> Step {
     let fill = if filled.is_empty() { 0.0 } else { crate::profile::quantile(&filled, 0.5) };
     let n = rows.len().max(1) as f64;
     let mean = (filled.iter().sum::<f64>() + fill * missing as f64) / n;
-    let squares =
-        filled.iter().map(|v| (v - mean).powi(2)).sum::<f64>() + missing as f64 * (fill - mean).powi(2);
+    let squares = filled.iter().map(|v| (v - mean).powi(2)).sum::<f64>() + missing as f64 * (fill - mean).powi(2);
     let sd = (squares / n).sqrt();
     Step::Number {
         fill,
@@ -190,7 +188,8 @@ fn fit_levels(column: &Column, rows: &[usize], encoding: Encoding) -> Step {
     let own = match encoding {
         Encoding::Native => ranked.len(),
         Encoding::Indicators => {
-            ranked.iter().take_while(|(_, n)| *n >= RARE).count().max(1).min(MOST_INDICATORS).min(ranked.len())
+            let frequent = ranked.iter().take_while(|(_, n)| *n >= RARE).count();
+            frequent.clamp(1, MOST_INDICATORS).min(ranked.len())
         }
     };
     let mut levels: Vec<String> = ranked.into_iter().map(|(l, _)| l).collect();

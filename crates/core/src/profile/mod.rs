@@ -64,10 +64,7 @@ pub struct NumberProfile {
 impl TableProfile {
     /// Describes every column.
     pub fn of(table: &Table) -> Self {
-        Self {
-            rows: table.rows() as u64,
-            columns: table.columns().par_iter().map(ColumnProfile::of).collect(),
-        }
+        Self { rows: table.rows() as u64, columns: table.columns().par_iter().map(ColumnProfile::of).collect() }
     }
 
     /// The column of that name.
@@ -89,9 +86,7 @@ impl ColumnProfile {
                 (distinct, None, top)
             }
             Values::Numbers(a) => of_numbers(a.iter().flatten().collect(), written_number),
-            Values::Dates(a) => {
-                of_numbers(a.iter().flatten().map(f64::from).collect(), |d| written_date(d as i32))
-            }
+            Values::Dates(a) => of_numbers(a.iter().flatten().map(f64::from).collect(), |d| written_date(d as i32)),
         };
         Self { name: column.name.clone(), kind: column.kind, missing, distinct, numbers, top }
     }

@@ -6,8 +6,8 @@ pub use file::to_csv;
 
 use serde::{Deserialize, Serialize};
 
-use crate::table::{ColumnBuilder, Storage, Values};
 use crate::prepare::Step;
+use crate::table::{ColumnBuilder, Storage, Values};
 use crate::{Column, Kind, Model, Table};
 
 /// Unseen values named per column.
@@ -66,7 +66,9 @@ impl InputMatch {
         let mut out = Vec::new();
         match &self.found {
             None => out.push("not in the list, and the model needs it".into()),
-            Some(found) if *found != self.name => out.push(format!("read from “{found}”, which differs only in case or spacing")),
+            Some(found) if *found != self.name => {
+                out.push(format!("read from “{found}”, which differs only in case or spacing"))
+            }
             Some(_) => {}
         }
         if self.unreadable > 0 {
@@ -74,7 +76,11 @@ impl InputMatch {
         }
         if self.unseen_rows > 0 {
             let named: Vec<String> = self.unseen.iter().map(|(v, _)| format!("“{v}”")).collect();
-            out.push(format!("{} rows hold a value never seen in training: {}", count(self.unseen_rows), named.join(", ")));
+            out.push(format!(
+                "{} rows hold a value never seen in training: {}",
+                count(self.unseen_rows),
+                named.join(", ")
+            ));
         }
         if let (Some((low, high)), true) = (self.range, self.out_of_range > 0) {
             out.push(format!(
@@ -190,14 +196,18 @@ fn read_as(source: &Column, name: &str, kind: Kind) -> Column {
         match (source.text(row), kind.storage()) {
             (None, _) => builder.push_missing(),
             (Some(text), Storage::Words) => builder.push_word(&text),
-            (Some(text), Storage::Numbers) => match crate::intake::parse_number(&text, crate::intake::DecimalMark::Point) {
-                Some(x) => builder.push_number(x),
-                None => builder.push_missing(),
-            },
-            (Some(text), Storage::Dates) => match crate::intake::parse_date(&text, crate::intake::DateOrder::YearMonthDay) {
-                Some(d) => builder.push_date(d),
-                None => builder.push_missing(),
-            },
+            (Some(text), Storage::Numbers) => {
+                match crate::intake::parse_number(&text, crate::intake::DecimalMark::Point) {
+                    Some(x) => builder.push_number(x),
+                    None => builder.push_missing(),
+                }
+            }
+            (Some(text), Storage::Dates) => {
+                match crate::intake::parse_date(&text, crate::intake::DateOrder::YearMonthDay) {
+                    Some(d) => builder.push_date(d),
+                    None => builder.push_missing(),
+                }
+            }
         }
     }
     builder.finish()

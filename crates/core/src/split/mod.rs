@@ -89,9 +89,7 @@ impl SplitPlan {
             rows[..first].iter().for_each(|&i| parts[i] = Part::Training);
             rows[first..second].iter().for_each(|&i| parts[i] = Part::Validation);
         }
-        for (part, name) in
-            [(Part::Training, "training"), (Part::Validation, "validation"), (Part::Test, "test")]
-        {
+        for (part, name) in [(Part::Training, "training"), (Part::Validation, "validation"), (Part::Test, "test")] {
             let of = |side| parts.iter().zip(event).filter(|&(p, e)| *p == part && *e == side).count();
             let (events, others) = (of(true), of(false));
             if events == 0 || others == 0 {

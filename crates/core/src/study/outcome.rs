@@ -32,9 +32,7 @@ pub enum OutcomeError {
         value: String,
     },
     /// More than two values.
-    #[error(
-        "“{column}” has {found} different values ({values}); an outcome has two. Choose a column with two values."
-    )]
+    #[error("“{column}” has {found} different values ({values}); an outcome has two. Choose a column with two values.")]
     ManyValues {
         /// The column.
         column: String,

@@ -24,11 +24,7 @@ const PRIOR_ROWS: f64 = 20.0;
 /// Folds are dealt by position, so that the figures never change from one look
 /// to the next. Result in the order of the table's columns.
 pub fn areas(table: &Table, rows: &[usize], event: &[bool]) -> Vec<(String, f64)> {
-    table
-        .columns()
-        .par_iter()
-        .map(|column| (column.name.clone(), area(column, rows, event)))
-        .collect()
+    table.columns().par_iter().map(|column| (column.name.clone(), area(column, rows, event))).collect()
 }
 
 fn area(column: &Column, rows: &[usize], event: &[bool]) -> f64 {

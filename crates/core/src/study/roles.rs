@@ -27,15 +27,8 @@ pub enum Role {
 
 impl Role {
     /// Every role, in the order in which the pages offer them.
-    pub const ALL: [Role; 7] = [
-        Role::Predictor,
-        Role::Outcome,
-        Role::Identifier,
-        Role::Money,
-        Role::Time,
-        Role::Sensitive,
-        Role::LeftOut,
-    ];
+    pub const ALL: [Role; 7] =
+        [Role::Predictor, Role::Outcome, Role::Identifier, Role::Money, Role::Time, Role::Sensitive, Role::LeftOut];
 
     /// The word for it on the pages.
     pub fn word(self) -> &'static str {
@@ -92,7 +85,10 @@ impl std::str::FromStr for KnownWhen {
     type Err = String;
 
     fn from_str(word: &str) -> Result<Self, String> {
-        Self::ALL.into_iter().find(|k| k.word() == word).ok_or_else(|| format!("“{word}” is not an answer to “known when”"))
+        Self::ALL
+            .into_iter()
+            .find(|k| k.word() == word)
+            .ok_or_else(|| format!("“{word}” is not an answer to “known when”"))
     }
 }
 
@@ -180,7 +176,10 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         ..choice(Role::Identifier, KnownWhen::Before, KeptAside, reason.into())
     };
     if c.name == outcome {
-        return ColumnChoice { never: true, ..choice(Role::Outcome, KnownWhen::Afterwards, KeptAside, "says what happened".into()) };
+        return ColumnChoice {
+            never: true,
+            ..choice(Role::Outcome, KnownWhen::Afterwards, KeptAside, "says what happened".into())
+        };
     }
     if all_distinct && matches!(c.kind, Kind::Code | Kind::Category | Kind::Text) {
         return if has_word(&c.name, &["id", "number", "no", "key", "member", "customer"]) {
@@ -215,7 +214,12 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         return choice(Role::Predictor, KnownWhen::Before, ShouldNotGoIn, format!("“{value}” in nearly every row"));
     }
     if share_missing > 0.6 {
-        return choice(Role::Predictor, KnownWhen::Before, ShouldNotGoIn, format!("missing in {:.0} of 100 rows", share_missing * 100.0));
+        return choice(
+            Role::Predictor,
+            KnownWhen::Before,
+            ShouldNotGoIn,
+            format!("missing in {:.0} of 100 rows", share_missing * 100.0),
+        );
     }
     if c.kind == Kind::Text {
         return choice(Role::LeftOut, KnownWhen::Before, KeptAside, "free text is not used as it stands".into());
@@ -223,10 +227,16 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
     if c.kind == Kind::Date {
         return choice(Role::Time, KnownWhen::Before, KeptAside, "a date; it says when, not how much".into());
     }
-    if has_word(&c.name, &["age", "gender", "sex", "ethnicity", "nationality", "religion", "disability"]) && c.kind != Kind::Number
+    if has_word(&c.name, &["age", "gender", "sex", "ethnicity", "nationality", "religion", "disability"])
+        && c.kind != Kind::Number
         || has_word(&c.name, &["gender", "sex", "ethnicity", "nationality", "religion", "disability"])
     {
-        return choice(Role::Sensitive, KnownWhen::Before, KeptAside, "about the person; used to compare groups, not to decide".into());
+        return choice(
+            Role::Sensitive,
+            KnownWhen::Before,
+            KeptAside,
+            "about the person; used to compare groups, not to decide".into(),
+        );
     }
     if has_word(&c.name, &["survey", "exit", "cancelled", "closed", "churned", "leaving", "reason", "login"]) {
         return choice(
@@ -237,7 +247,12 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         );
     }
     if c.kind == Kind::Code && c.distinct > 200 {
-        return choice(Role::Predictor, KnownWhen::Before, AskedAbout, format!("a code with {} values: too many to learn from one by one", c.distinct));
+        return choice(
+            Role::Predictor,
+            KnownWhen::Before,
+            AskedAbout,
+            format!("a code with {} values: too many to learn from one by one", c.distinct),
+        );
     }
     let reason = match c.kind {
         Kind::Code => "digits, but a name and not a quantity".to_owned(),

@@ -34,15 +34,8 @@ pub enum Kind {
 
 impl Kind {
     /// Every kind, in the order in which the pages offer them.
-    pub const ALL: [Kind; 7] = [
-        Kind::Number,
-        Kind::Ordered,
-        Kind::Category,
-        Kind::YesNo,
-        Kind::Date,
-        Kind::Code,
-        Kind::Text,
-    ];
+    pub const ALL: [Kind; 7] =
+        [Kind::Number, Kind::Ordered, Kind::Category, Kind::YesNo, Kind::Date, Kind::Code, Kind::Text];
 
     /// The word for it on the pages.
     pub fn word(self) -> &'static str {
@@ -82,10 +75,7 @@ impl FromStr for Kind {
     type Err = String;
 
     fn from_str(word: &str) -> Result<Self, Self::Err> {
-        Kind::ALL
-            .into_iter()
-            .find(|k| k.word() == word)
-            .ok_or_else(|| format!("“{word}” is not a kind of column"))
+        Kind::ALL.into_iter().find(|k| k.word() == word).ok_or_else(|| format!("“{word}” is not a kind of column"))
     }
 }
 
@@ -169,13 +159,9 @@ impl Column {
     /// The same column with only the rows given, in the order given.
     pub fn take(&self, rows: &[usize]) -> Column {
         let values = match &self.values {
-            Values::Numbers(a) => Values::Numbers(
-                rows.iter().map(|&r| a.is_valid(r).then(|| a.value(r))).collect(),
-            ),
+            Values::Numbers(a) => Values::Numbers(rows.iter().map(|&r| a.is_valid(r).then(|| a.value(r))).collect()),
             Values::Words(w) => Values::Words(w.take(rows)),
-            Values::Dates(a) => {
-                Values::Dates(rows.iter().map(|&r| a.is_valid(r).then(|| a.value(r))).collect())
-            }
+            Values::Dates(a) => Values::Dates(rows.iter().map(|&r| a.is_valid(r).then(|| a.value(r))).collect()),
         };
         Column { name: self.name.clone(), kind: self.kind, values }
     }
@@ -207,11 +193,7 @@ impl Table {
         let rows = columns.first().map_or(0, Column::len);
         for (i, column) in columns.iter().enumerate() {
             if column.len() != rows {
-                return Err(format!(
-                    "column “{}” has {} rows, the others have {rows}",
-                    column.name,
-                    column.len()
-                ));
+                return Err(format!("column “{}” has {} rows, the others have {rows}", column.name, column.len()));
             }
             if columns[..i].iter().any(|c| c.name == column.name) {
                 return Err(format!("two columns are called “{}”", column.name));
@@ -237,9 +219,6 @@ impl Table {
 
     /// The same table with only the rows given, in the order given.
     pub fn take(&self, rows: &[usize]) -> Table {
-        Table {
-            columns: self.columns.iter().map(|c| c.take(rows)).collect(),
-            rows: rows.len(),
-        }
+        Table { columns: self.columns.iter().map(|c| c.take(rows)).collect(), rows: rows.len() }
     }
 }

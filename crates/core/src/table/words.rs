@@ -63,10 +63,7 @@ impl Words {
 
     /// The rows given, in the order given; levels stay as they are.
     pub fn take(&self, rows: &[usize]) -> Self {
-        let codes = rows
-            .iter()
-            .map(|&row| self.codes.is_valid(row).then(|| self.codes.value(row)))
-            .collect();
+        let codes = rows.iter().map(|&row| self.codes.is_valid(row).then(|| self.codes.value(row))).collect();
         Self { codes, levels: Arc::clone(&self.levels) }
     }
 }
@@ -101,9 +98,6 @@ impl WordsBuilder {
 
     /// Everything pushed, as a column's values.
     pub fn finish(self) -> Words {
-        Words {
-            codes: Int32Array::from(self.codes),
-            levels: Arc::new(StringArray::from_iter_values(&self.levels)),
-        }
+        Words { codes: Int32Array::from(self.codes), levels: Arc::new(StringArray::from_iter_values(&self.levels)) }
     }
 }

@@ -147,10 +147,20 @@ mod tests {
         let mut number = ColumnBuilder::new("fee", Kind::Number);
         let mut word = ColumnBuilder::new("clinic", Kind::Category);
         let mut day = ColumnBuilder::new("joined", Kind::Date);
-        for (x, w, d) in [(Some(1.5), Some("Åsby"), Some(19_800)), (None, None, None), (Some(-0.1), Some(""), Some(-1))] {
-            x.map_or_else(|| number.push_missing(), |x| number.push_number(x));
-            w.map_or_else(|| word.push_missing(), |w| word.push_word(w));
-            d.map_or_else(|| day.push_missing(), |d| day.push_date(d));
+        for (x, w, d) in [(Some(1.5), Some("Åsby"), Some(19_800)), (None, None, None), (Some(-0.1), Some(""), Some(-1))]
+        {
+            match x {
+                Some(x) => number.push_number(x),
+                None => number.push_missing(),
+            }
+            match w {
+                Some(w) => word.push_word(w),
+                None => word.push_missing(),
+            }
+            match d {
+                Some(d) => day.push_date(d),
+                None => day.push_missing(),
+            }
         }
         let table = Table::new(vec![number.finish(), word.finish(), day.finish()]).expect("columns");
         let mut bytes = header();

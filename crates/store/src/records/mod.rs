@@ -111,7 +111,8 @@ fn fields_for<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
         while short.len() > 55 {
             short.pop();
         }
-        let field = if taken.contains(&short) || short.len() < name.len() { format!("{short}_{}", i + 1) } else { short };
+        let field =
+            if taken.contains(&short) || short.len() < name.len() { format!("{short}_{}", i + 1) } else { short };
         taken.push(field);
     }
     taken.split_off(1)

@@ -46,12 +46,19 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::NotFound`] if the column to sort by does not exist.
-    pub async fn page(&self, table: &record_table::Model, sort: Option<&Sort>, offset: u64, limit: u64) -> Result<Page> {
+    pub async fn page(
+        &self,
+        table: &record_table::Model,
+        sort: Option<&Sort>,
+        offset: u64,
+        limit: u64,
+    ) -> Result<Page> {
         let columns = table.stored_columns()?;
         let order = match sort {
             None => quoted(ROW),
             Some(sort) => {
-                let column = columns.iter().find(|c| c.name == sort.column).ok_or(StoreError::NotFound("This column"))?;
+                let column =
+                    columns.iter().find(|c| c.name == sort.column).ok_or(StoreError::NotFound("This column"))?;
                 let direction = if sort.descending { "DESC NULLS LAST" } else { "ASC NULLS LAST" };
                 format!("{} {direction}, {}", quoted(&column.field), quoted(ROW))
             }
@@ -63,7 +70,8 @@ impl Store {
             fields.join(", "),
             relation(table.workspace_id, table.id)
         );
-        let found = sqlx::query(AssertSqlSafe(sql)).bind(limit as i64).bind(offset as i64).fetch_all(self.pool()).await?;
+        let found =
+            sqlx::query(AssertSqlSafe(sql)).bind(limit as i64).bind(offset as i64).fetch_all(self.pool()).await?;
         let rows = found
             .iter()
             .map(|row| {
@@ -89,7 +97,12 @@ impl Store {
     }
 }
 
-pub(super) async fn read(connection: &mut PgConnection, workspace_id: i64, table_id: i64, columns: &[StoredColumn]) -> Result<Table> {
+pub(super) async fn read(
+    connection: &mut PgConnection,
+    workspace_id: i64,
+    table_id: i64,
+    columns: &[StoredColumn],
+) -> Result<Table> {
     if columns.is_empty() {
         return Ok(Table::default());
     }

@@ -101,7 +101,14 @@ impl Importer {
     ///
     /// # Errors
     /// If the database does not answer; then nothing is left of it.
-    pub async fn seal(mut self, name: &str, source: &Source, profile: &TableProfile, is_list: bool, made_up: bool) -> Result<i64> {
+    pub async fn seal(
+        mut self,
+        name: &str,
+        source: &Source,
+        profile: &TableProfile,
+        is_list: bool,
+        made_up: bool,
+    ) -> Result<i64> {
         sqlx::query(
             "INSERT INTO record_table (id, workspace_id, name, version, rows, columns, source, profile, is_list, made_up) \
              VALUES ($1, $2, $3, 1 + (SELECT count(*)::int FROM record_table WHERE workspace_id = $2 AND name = $3), \

@@ -39,6 +39,8 @@ struct Line {
     stale: bool,
     open: bool,
     best_profit: Option<[String; 3]>,
+    low: f64,
+    high: f64,
     area: String,
     precision_area: String,
     log_loss: String,
@@ -62,7 +64,12 @@ pub struct Query {
 }
 
 /// The page.
-pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, query: web::Query<Query>) -> PageResult {
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let chosen = view.state.policy.clone();
     let population = chosen.as_ref().and_then(|p| p.population);
@@ -83,6 +90,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
             let best = curve[pronoia_core::decide::Best::of(&curve).at];
             all = curve.last().map(|p| p.profit);
             line.0.best_profit = Some([text::money(best.profit), text::money(best.low), text::money(best.high)]);
+            (line.0.low, line.0.high) = (best.low, best.high);
             line.1 = best.profit;
             standing.push(serde_json::json!({
                 "name": model.name, "profit": best.profit, "low": best.low, "high": best.high,
@@ -95,11 +103,17 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
     lines.sort_by(|a, b| b.1.total_cmp(&a.1));
     standing.sort_by(|a, b| b["profit"].as_f64().unwrap_or(0.0).total_cmp(&a["profit"].as_f64().unwrap_or(0.0)));
     let heading = heading(&lines, prices.is_some(), population);
-    let standing = (!standing.is_empty()).then(|| serde_json::json!({ "lines": standing, "none": 0.0, "all": all }).to_string());
+    let standing =
+        (!standing.is_empty()).then(|| serde_json::json!({ "lines": standing, "none": 0.0, "all": all }).to_string());
     let first = judged.first().map(|j| &j.1);
     let everyone_no = first.map_or(String::new(), |e| text::percent(e.accuracy_of_no()));
     let judged_on = first.map_or(String::new(), |e| {
-        format!("{} validation customers, {} of whom {}", text::count(e.rows), text::count(e.events), view.study.kind().event_verb())
+        format!(
+            "{} validation customers, {} of whom {}",
+            text::count(e.rows),
+            text::count(e.events),
+            view.study.kind().event_verb()
+        )
     });
     let curve = |pick: fn(&Evaluation) -> &Vec<pronoia_core::evaluate::CurvePoint>, x: &str, y: &str| {
         (!judged.is_empty()).then(|| {
@@ -142,6 +156,8 @@ fn line(view: &StudyView, model: &model::Model, e: &Evaluation, opened: Option<i
         stale: view.is_stale(model),
         open: opened == Some(model.id),
         best_profit: None,
+        low: f64::NEG_INFINITY,
+        high: f64::INFINITY,
         area: text::fixed(e.area_under_roc, 3),
         precision_area: text::fixed(e.average_precision, 3),
         log_loss: text::fixed(e.log_loss, 4),
@@ -157,12 +173,13 @@ fn heading(lines: &[(Line, f64)], priced: bool, population: Option<f64>) -> Stri
         None if priced => format!("{} can bring {} {}.", best.name, text::money(*value), whom(population)),
         None => format!("{} is the only candidate so far.", best.name),
         Some((second, other)) if priced => format!(
-            "{} brings most: {} {}, {} more than {}.",
+            "{} brings most: {} {}, {} more than {}{}.",
             best.name,
             text::money(*value),
             whom(population),
             text::money(value - other),
-            second.name.to_lowercase()
+            second.name.to_lowercase(),
+            if second.high >= best.low { ", which may be chance" } else { "" }
         ),
         Some((second, _)) => format!(
             "{} tells the outcome best: log loss {}, against {} of {}.",
@@ -178,7 +195,8 @@ fn confusion(view: &StudyView, opened: Option<i64>, asked: Option<f64>) -> Resul
     let Some(model) = view.fitted().find(|m| Some(m.id) == opened) else { return Ok(None) };
     let Some(ranking) = model.ranked()? else { return Ok(None) };
     let policy = view.state.policy.as_ref().filter(|p| p.model_id == model.id).map(|p| p.policy.cut_off);
-    let cut_off = asked.filter(|c| (0.0..=1.0).contains(c)).or(policy).unwrap_or(ranking.events as f64 / ranking.rows as f64);
+    let cut_off =
+        asked.filter(|c| (0.0..=1.0).contains(c)).or(policy).unwrap_or(ranking.events as f64 / ranking.rows as f64);
     let position = ranking.position_of(cut_off);
     let counts = ranking.confusion(position);
     Ok(Some(ConfusionView {

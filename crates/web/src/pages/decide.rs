@@ -160,7 +160,11 @@ impl<'a> Situation<'a> {
         let question = self.view.study.kind();
         let data = Data {
             marks: Thousand::of(&self.ranking).marks.iter().map(|c| c.iter().map(|&m| u8::from(m)).collect()).collect(),
-            points: self.curve.iter().map(|p| [p.share, p.cut_off.min(1.0), p.acted, p.events, p.profit, p.low, p.high]).collect(),
+            points: self
+                .curve
+                .iter()
+                .map(|p| [p.share, p.cut_off.min(1.0), p.acted, p.events, p.profit, p.low, p.high])
+                .collect(),
             at: self.position,
             best: self.best.at,
             from: self.best.from,
@@ -243,7 +247,13 @@ fn economics(question: Question, kept: Option<&Economics>, typed: &Typed) -> Eco
     if question == Question::Churn {
         let kept = match kept {
             Some(Economics::Churn(a)) => *a,
-            _ => ChurnAmounts { value_kept: 150.0, save_rate: 0.25, offer_cost: 25.0, stayers_take: 0.3, contact_cost: 2.0 },
+            _ => ChurnAmounts {
+                value_kept: 150.0,
+                save_rate: 0.25,
+                offer_cost: 25.0,
+                stayers_take: 0.3,
+                contact_cost: 2.0,
+            },
         };
         let share = |typed: Option<f64>, kept: f64| typed.map_or(kept, |p| p / 100.0);
         return Economics::Churn(ChurnAmounts {
@@ -269,7 +279,9 @@ fn economics(question: Question, kept: Option<&Economics>, typed: &Typed) -> Eco
 fn population(text: &str) -> Result<f64, PageError> {
     let figures: String = text.chars().filter(|c| !c.is_whitespace() && *c != pronoia_core::number::THIN).collect();
     figures.parse::<f64>().ok().filter(|n| *n >= 1.0 && *n <= 1e10).ok_or_else(|| {
-        PageError::Refused(format!("“{text}” is not a number of customers. Write a whole number of 1 or more, or leave it empty."))
+        PageError::Refused(format!(
+            "“{text}” is not a number of customers. Write a whole number of 1 or more, or leave it empty."
+        ))
     })
 }
 
@@ -294,7 +306,12 @@ fn signed(x: f64) -> String {
 }
 
 /// The page.
-pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, typed: web::Query<Typed>) -> PageResult {
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    typed: web::Query<Typed>,
+) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let situation = Situation::of(&study, &typed)?;
     let confirmed = match study.study.confirmation.clone() {
@@ -320,7 +337,12 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
 }
 
 /// What the script draws, for amounts that were just typed.
-pub async fn curve(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, typed: web::Query<Typed>) -> PageResult {
+pub async fn curve(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    typed: web::Query<Typed>,
+) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let situation = Situation::of(&study, &typed)?.ok_or(PageError::NotFound)?;
     Ok(HttpResponse::Ok().content_type("application/json").body(situation.data()?))
@@ -361,7 +383,12 @@ impl Keep {
 }
 
 /// Keeps the policy.
-pub async fn keep(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<Keep>) -> PageResult {
+pub async fn keep(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Keep>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let situation = Situation::of(&study, &form.typed()?)?
@@ -382,14 +409,20 @@ pub async fn keep(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
 }
 
 /// Opens the sealed test for the policy kept.
-pub async fn confirm(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<Signed>) -> PageResult {
+pub async fn confirm(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Signed>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let (policy, model) = study
-        .policy_model()
-        .ok_or_else(|| PageError::Refused("Keep a policy first; the sealed test confirms a choice that was made.".into()))?;
+    let (policy, model) = study.policy_model().ok_or_else(|| {
+        PageError::Refused("Keep a policy first; the sealed test confirms a choice that was made.".into())
+    })?;
     let basis = Box::new(model.fitted_on()?);
     let work = Work::Confirm { study: study.study.id, model: policy.model_id, basis };
-    let job = app.store.enqueue(visitor.workspace_id(), Some(study.study.id), "Confirming on the sealed test", &work).await?;
+    let job =
+        app.store.enqueue(visitor.workspace_id(), Some(study.study.id), "Confirming on the sealed test", &work).await?;
     see_other(&format!("/jobs/{job}"))
 }

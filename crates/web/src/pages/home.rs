@@ -42,7 +42,8 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
             title: study.title,
             event_rate: super::prepare::event_rate(&view)?,
             worth: view.worth()?,
-            last: last.map_or("nothing chosen yet".into(), |e| format!("{}, {}", e.chosen, text::moment(&e.created_at))),
+            last: last
+                .map_or("nothing chosen yet".into(), |e| format!("{}, {}", e.chosen, text::moment(&e.created_at))),
         });
     }
     html(&Page {
@@ -102,10 +103,19 @@ pub struct TakeBack {
 }
 
 /// Takes back the newest choice.
-pub async fn take_back(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<TakeBack>) -> PageResult {
+pub async fn take_back(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<TakeBack>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let study = app.store.study(visitor.workspace_id(), path.id).await?;
     app.store.take_back(&study, form.entry).await?;
-    let stop = if ["records", "prepare", "train", "compare", "decide", "lists"].contains(&form.back.as_str()) { &form.back } else { "prepare" };
+    let stop = if ["records", "prepare", "train", "compare", "decide", "lists"].contains(&form.back.as_str()) {
+        &form.back
+    } else {
+        "prepare"
+    };
     see_other(&format!("/studies/{}/{stop}", study.id))
 }

@@ -71,7 +71,10 @@ pub async fn events(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>)
         }
         Some((Ok::<_, actix_web::Error>(Bytes::from(format!("data: {line}\n\n"))), (app, ended)))
     });
-    Ok(HttpResponse::Ok().content_type("text/event-stream").insert_header(("Cache-Control", "no-store")).streaming(stream))
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header(("Cache-Control", "no-store"))
+        .streaming(stream))
 }
 
 /// Where to go on after asking a job to stop.
@@ -81,7 +84,13 @@ pub struct Cancel {
 }
 
 /// Asks a job to stop.
-pub async fn cancel(app: web::Data<App>, request: HttpRequest, visitor: Visitor, path: web::Path<i64>, form: web::Form<Cancel>) -> PageResult {
+pub async fn cancel(
+    app: web::Data<App>,
+    request: HttpRequest,
+    visitor: Visitor,
+    path: web::Path<i64>,
+    form: web::Form<Cancel>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     app.store.cancel_job(visitor.workspace_id(), *path).await.map_err(PageError::from)?;
     let by_script = request.headers().contains_key("x-requested-by-script");

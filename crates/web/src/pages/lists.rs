@@ -122,8 +122,14 @@ pub async fn list(app: web::Data<App>, visitor: Visitor, path: web::Path<ListPat
             text::count_of(acted),
             text::count_of(source.rows)
         ),
-        (None, true) => format!("{} fits the model: {} customers can be scored.", source.name, text::count_of(source.rows)),
-        (None, false) => format!("{} cannot be scored yet: {} missing.", source.name, text::counted(report.lacking().len(), "column is", "columns are")),
+        (None, true) => {
+            format!("{} fits the model: {} customers can be scored.", source.name, text::count_of(source.rows))
+        }
+        (None, false) => format!(
+            "{} cannot be scored yet: {} missing.",
+            source.name,
+            text::counted(report.lacking().len(), "column is", "columns are")
+        ),
     };
     let model = view.models.iter().find(|m| m.id == list.model_id).map_or(String::new(), |m| m.name.clone());
     html(&ListPage {
@@ -146,7 +152,12 @@ fn capital(word: &str) -> String {
 }
 
 /// Puts the scoring in the queue.
-pub async fn score(app: web::Data<App>, visitor: Visitor, path: web::Path<ListPath>, form: web::Form<Signed>) -> PageResult {
+pub async fn score(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ListPath>,
+    form: web::Form<Signed>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, &path).await?;
     if !list.matched()?.is_complete() {
@@ -156,7 +167,10 @@ pub async fn score(app: web::Data<App>, visitor: Visitor, path: web::Path<ListPa
         return see_other(&format!("{}/{}", view.href("lists"), list.id));
     }
     app.store.set_list_state(list.id, "scoring", None).await?;
-    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Scoring the list", &Work::Score { list: list.id }).await?;
+    let job = app
+        .store
+        .enqueue(visitor.workspace_id(), Some(view.study.id), "Scoring the list", &Work::Score { list: list.id })
+        .await?;
     see_other(&format!("/jobs/{job}"))
 }
 

@@ -65,11 +65,8 @@ pub struct Query {
 /// The event and how often it happens, in a sentence.
 pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
     let Some((outcome, events, known, missing)) = counts(view)? else { return Ok(None) };
-    let left_aside = if missing > 0 {
-        format!("; {} without an outcome are left aside", count(missing))
-    } else {
-        String::new()
-    };
+    let left_aside =
+        if missing > 0 { format!("; {} without an outcome are left aside", count(missing)) } else { String::new() };
     Ok(Some(format!(
         "Event = {} is “{}”: {} of {} customers ({}){left_aside}",
         outcome.column,
@@ -94,7 +91,12 @@ fn counts(view: &StudyView) -> Result<Option<(Outcome, u64, u64, u64)>, PageErro
 }
 
 /// The page.
-pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, query: web::Query<Query>) -> PageResult {
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let profile = view.table.figures()?;
     let asking = view.state.outcome.is_none() || query.change.is_some();
@@ -124,7 +126,13 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
     };
     let group = |verdict, heading: fn(usize) -> String, explanation, wedge| {
         let columns = lines(verdict);
-        Group { heading: heading(columns.len()), explanation, wedge, can_leave_out: verdict == Verdict::ShouldNotGoIn, columns }
+        Group {
+            heading: heading(columns.len()),
+            explanation,
+            wedge,
+            can_leave_out: verdict == Verdict::ShouldNotGoIn,
+            columns,
+        }
     };
     let mut groups = vec![
         group(
@@ -140,7 +148,12 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
             true,
         ),
         group(Verdict::GoesIn, |n| format!("{n} go in"), "Nothing speaks against them.", false),
-        group(Verdict::KeptAside, |n| format!("{n} kept aside"), "They have another part to play, or were left out.", false),
+        group(
+            Verdict::KeptAside,
+            |n| format!("{n} kept aside"),
+            "They have another part to play, or were left out.",
+            false,
+        ),
     ];
     groups.retain(|g| !g.columns.is_empty());
     let heading = if view.state.outcome.is_none() {
@@ -149,7 +162,16 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         heading(&view)
     };
     let frame = Frame::of_study(&app, &visitor, &view, 3).await?;
-    html(&Page { frame, base: view.href("prepare"), candidates, chosen, groups, roles: Role::ALL, answers: KnownWhen::ALL, heading })
+    html(&Page {
+        frame,
+        base: view.href("prepare"),
+        candidates,
+        chosen,
+        groups,
+        roles: Role::ALL,
+        answers: KnownWhen::ALL,
+        heading,
+    })
 }
 
 fn heading(view: &StudyView) -> String {
@@ -190,7 +212,12 @@ pub struct OutcomeForm {
 }
 
 /// Fixes the outcome, deals the rows out, and guesses what each column is for.
-pub async fn choose_outcome(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<OutcomeForm>) -> PageResult {
+pub async fn choose_outcome(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<OutcomeForm>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let outcome = Outcome { column: form.column.clone(), event: form.event.clone() };
     enter_outcome(&app, visitor.workspace_id(), visitor.account_id(), path.id, outcome).await?;
@@ -198,7 +225,13 @@ pub async fn choose_outcome(app: web::Data<App>, visitor: Visitor, path: web::Pa
 }
 
 /// Enters an outcome in a study.
-pub(crate) async fn enter_outcome(app: &App, workspace: i64, account_id: i64, study: i64, outcome: Outcome) -> Result<(), PageError> {
+pub(crate) async fn enter_outcome(
+    app: &App,
+    workspace: i64,
+    account_id: i64,
+    study: i64,
+    outcome: Outcome,
+) -> Result<(), PageError> {
     let mut view = StudyView::load(app, workspace, study).await?;
     let profile = view.table.figures()?;
     outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
@@ -220,7 +253,12 @@ pub(crate) async fn enter_outcome(app: &App, workspace: i64, account_id: i64, st
 
 /// What each column is for, told by its figures and by how well it alone
 /// foretells the outcome among training rows.
-fn guess_columns(records: &Table, profile: &TableProfile, outcome: &Outcome, split: SplitPlan) -> Result<Vec<ColumnChoice>, String> {
+fn guess_columns(
+    records: &Table,
+    profile: &TableProfile,
+    outcome: &Outcome,
+    split: SplitPlan,
+) -> Result<Vec<ColumnChoice>, String> {
     let happened = outcome.read(records).map_err(|e| e.to_string())?;
     let known: Vec<usize> = (0..records.rows()).filter(|&r| happened[r].is_some()).collect();
     let event: Vec<bool> = known.iter().map(|&r| happened[r] == Some(true)).collect();
@@ -234,14 +272,24 @@ fn guess_columns(records: &Table, profile: &TableProfile, outcome: &Outcome, spl
 }
 
 /// Leaves out everything that should not go in.
-pub async fn leave_out(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<super::Signed>) -> PageResult {
+pub async fn leave_out(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<super::Signed>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     enter_left_out(&app, visitor.workspace_id(), visitor.account_id(), path.id).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 
 /// Leaves out every column of a study that should not go in; their names.
-pub(crate) async fn enter_left_out(app: &App, workspace: i64, account_id: i64, study: i64) -> Result<Vec<String>, PageError> {
+pub(crate) async fn enter_left_out(
+    app: &App,
+    workspace: i64,
+    account_id: i64,
+    study: i64,
+) -> Result<Vec<String>, PageError> {
     let study = app.store.study(workspace, study).await?;
     let mut state = study.choices()?;
     let mut names = Vec::new();
@@ -268,7 +316,12 @@ pub struct ColumnForm {
 }
 
 /// Changes what one column is for.
-pub async fn change_column(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<ColumnForm>) -> PageResult {
+pub async fn change_column(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<ColumnForm>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let role: Role = form.role.parse().map_err(PageError::Refused)?;

@@ -141,7 +141,12 @@ pub fn line(profile: &ColumnProfile, rows: u64, open: bool) -> ColumnLine {
 }
 
 /// The records of a study.
-pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, query: web::Query<Query>) -> PageResult {
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let frame = Frame::of_study(&app, &visitor, &view, 1).await?;
     let base = view.href("records");
@@ -149,7 +154,12 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
 }
 
 /// A table outside any study.
-pub async fn table(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, query: web::Query<Query>) -> PageResult {
+pub async fn table(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<i64>,
+    query: web::Query<Query>,
+) -> PageResult {
     let table = app.store.table(visitor.workspace_id(), *path).await?;
     let frame = Frame::plain(&app, &visitor).await?;
     show(&app, frame, table, format!("/tables/{path}"), &query).await
@@ -161,7 +171,8 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
     if query.view.as_deref() == Some("rows") {
         rows = Some(rows_view(app, &table, query).await?);
     } else {
-        columns = profile.columns.iter().map(|c| line(c, profile.rows, query.column.as_ref() == Some(&c.name))).collect();
+        columns =
+            profile.columns.iter().map(|c| line(c, profile.rows, query.column.as_ref() == Some(&c.name))).collect();
     }
     html(&Page { source: table.came_from()?, frame, table, base, columns, rows })
 }

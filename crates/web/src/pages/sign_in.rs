@@ -77,7 +77,8 @@ pub async fn theme(request: HttpRequest, visitor: Visitor, form: web::Form<Theme
     visitor.check(&form.csrf)?;
     let theme = if form.theme == "night" { "night" } else { "day" };
     let cookie = Cookie::build("pronoia_theme", theme).path("/").permanent().finish();
-    let back = request.headers().get("referer").and_then(|r| r.to_str().ok()).and_then(path_of).unwrap_or("/").to_owned();
+    let back =
+        request.headers().get("referer").and_then(|r| r.to_str().ok()).and_then(path_of).unwrap_or("/").to_owned();
     Ok(HttpResponse::SeeOther().insert_header(("Location", back)).cookie(cookie).finish())
 }
 

@@ -53,7 +53,12 @@ pub struct Query {
 }
 
 /// The page.
-pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, query: web::Query<Query>) -> PageResult {
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let mut candidates = Vec::new();
     for model in view.models.iter().rev() {
@@ -181,23 +186,37 @@ pub struct FitForm {
 }
 
 /// Puts a candidate in the queue.
-pub async fn begin(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>, form: web::Form<FitForm>) -> PageResult {
+pub async fn begin(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<FitForm>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let basis = view
-        .state
-        .basis()
-        .ok_or_else(|| PageError::Refused("Say first what happened, at Prepare: without an outcome nothing can be learned.".into()))?;
+    let basis = view.state.basis().ok_or_else(|| {
+        PageError::Refused("Say first what happened, at Prepare: without an outcome nothing can be learned.".into())
+    })?;
     if basis.predictors.is_empty() {
-        return Err(PageError::Refused("No column goes in. Give at least one the role “predictor”, at Prepare.".into()));
+        return Err(PageError::Refused(
+            "No column goes in. Give at least one the role “predictor”, at Prepare.".into(),
+        ));
     }
     let mut settings = Settings::of_family(&form.family).ok_or(PageError::NotFound)?;
     for (name, value) in form.settings.iter().filter(|(_, v)| !v.trim().is_empty()) {
         settings.set(name, value).map_err(|e| PageError::Refused(e.to_string()))?;
     }
     let of_family = view.models.iter().filter(|m| m.name.starts_with(settings.name())).count();
-    let name = if of_family == 0 { settings.name().to_owned() } else { format!("{} {}", settings.name(), of_family + 1) };
+    let name =
+        if of_family == 0 { settings.name().to_owned() } else { format!("{} {}", settings.name(), of_family + 1) };
     let id = app.store.add_model(view.study.id, &name, &settings, &basis, view.state.split.seed).await?;
-    app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &format!("Fitting {}", name.to_lowercase()), &Work::Fit { model: id }).await?;
+    app.store
+        .enqueue(
+            visitor.workspace_id(),
+            Some(view.study.id),
+            &format!("Fitting {}", name.to_lowercase()),
+            &Work::Fit { model: id },
+        )
+        .await?;
     see_other(&view.href("train"))
 }

@@ -57,7 +57,8 @@ async fn text_of(part: &mut Field) -> Result<String, PageError> {
 /// Streams the file to disk, within the limit, and puts it in the queue.
 async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field) -> PageResult {
     let given = part.content_disposition().and_then(|d| d.get_filename()).unwrap_or("").to_owned();
-    let name: String = given.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(120).collect();
+    let name: String =
+        given.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(120).collect();
     if name.is_empty() {
         return Err(PageError::Refused("No file was chosen. Choose one and send it again.".into()));
     }
@@ -123,13 +124,19 @@ pub struct Accept {
 }
 
 /// Accepts the file as it was understood, with changes.
-pub async fn accept(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, form: web::Form<Accept>) -> PageResult {
+pub async fn accept(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<i64>,
+    form: web::Form<Accept>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let upload = app.store.upload(visitor.workspace_id(), *path).await?;
-    let mut scan = upload
-        .scanned()?
-        .filter(|_| upload.state == "ready")
-        .ok_or_else(|| PageError::Refused("The file is not ready to be accepted: it is still being read, or was accepted already.".into()))?;
+    let mut scan = upload.scanned()?.filter(|_| upload.state == "ready").ok_or_else(|| {
+        PageError::Refused(
+            "The file is not ready to be accepted: it is still being read, or was accepted already.".into(),
+        )
+    })?;
     for i in 0..scan.plan.columns.len() {
         let column = &scan.plan.columns[i];
         let Some(word) = form.kinds.get(&format!("kind_{i}")) else { continue };

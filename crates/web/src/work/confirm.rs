@@ -31,11 +31,18 @@ pub struct Confirmation {
 }
 
 /// Judges the policy on the test rows and writes down what was found.
-pub(super) async fn confirm(app: &App, workspace: i64, study_id: i64, model_id: i64, watch: &Watch) -> Result<String, Trouble> {
+pub(super) async fn confirm(
+    app: &App,
+    workspace: i64,
+    study_id: i64,
+    model_id: i64,
+    watch: &Watch,
+) -> Result<String, Trouble> {
     let study = app.store.study(workspace, study_id).await?;
     let address = format!("/studies/{study_id}/decide");
     let chosen = study.choices()?.policy.filter(|p| p.model_id == model_id);
-    let chosen = chosen.ok_or_else(|| Trouble::Failed("The policy was changed in the meantime; the seal was not opened.".into()))?;
+    let chosen = chosen
+        .ok_or_else(|| Trouble::Failed("The policy was changed in the meantime; the seal was not opened.".into()))?;
     let row = app.store.model(model_id).await?;
     let (basis, model) = (row.fitted_on()?, row.fitted()?);
     let validation = row.ranked()?.ok_or_else(|| Trouble::Failed("The model was not judged yet.".into()))?;

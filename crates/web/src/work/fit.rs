@@ -5,8 +5,8 @@ use std::time::Instant;
 use pronoia_core::Model;
 use pronoia_core::decide::Ranking;
 use pronoia_core::evaluate::Evaluation;
-use pronoia_core::model::ModelError;
 use pronoia_core::learn::FitError;
+use pronoia_core::model::ModelError;
 use pronoia_core::progress::Part;
 use pronoia_core::split::{Part as Rows, rows_of};
 use pronoia_core::study::Basis;
@@ -112,7 +112,12 @@ pub(super) fn parts(table: &Table, basis: &Basis) -> Result<Dealt, Trouble> {
 }
 
 /// Probabilities and outcomes of the rows given.
-pub(super) fn judge(model: &Model, table: &Table, basis: &Basis, rows: &[usize]) -> Result<(Vec<f64>, Vec<bool>), Trouble> {
+pub(super) fn judge(
+    model: &Model,
+    table: &Table,
+    basis: &Basis,
+    rows: &[usize],
+) -> Result<(Vec<f64>, Vec<bool>), Trouble> {
     let failed = |e: String| Trouble::Failed(e);
     let probability = model.probabilities(table, rows).map_err(|e| failed(e.to_string()))?;
     let happened = basis.outcome.read(table).map_err(|e| failed(e.to_string()))?;

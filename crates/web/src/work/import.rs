@@ -2,11 +2,11 @@
 
 use std::fs::File;
 
+use pronoia_core::Table;
 use pronoia_core::intake::{self, Chunks, IntakeError, Plan, Scan};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Part;
 use pronoia_core::score::match_list;
-use pronoia_core::Table;
 use pronoia_store::records::Source;
 use pronoia_store::{StoreError, upload};
 
@@ -118,7 +118,13 @@ fn read_as_trained(plan: &mut Plan, model: &pronoia_core::Model) {
     }
 }
 
-async fn import_rows(app: &App, upload: &upload::Model, scan: Scan, is_list: bool, watch: &Watch) -> Result<i64, Trouble> {
+async fn import_rows(
+    app: &App,
+    upload: &upload::Model,
+    scan: Scan,
+    is_list: bool,
+    watch: &Watch,
+) -> Result<i64, Trouble> {
     let shape: Vec<_> = scan.plan.columns.iter().map(|c| (c.name.clone(), c.kind)).collect();
     let mut importer = app.store.begin_import(upload.workspace_id, &shape).await?;
     let (sender, mut chunks) = tokio::sync::mpsc::channel::<Result<Table, IntakeError>>(2);
@@ -138,8 +144,11 @@ async fn import_rows(app: &App, upload: &upload::Model, scan: Scan, is_list: boo
     while let Some(chunk) = chunks.recv().await {
         importer.add(&chunk?).await?;
     }
-    let (rejected, cells, misfits) = reader.await.map_err(|e| Trouble::Failed(format!("Reading broke off: {e}.")))??;
-    let name = std::path::Path::new(&upload.file_name).file_stem().map_or("table".into(), |s| s.to_string_lossy().into_owned());
+    let (rejected, cells, misfits) =
+        reader.await.map_err(|e| Trouble::Failed(format!("Reading broke off: {e}.")))??;
+    let name = std::path::Path::new(&upload.file_name)
+        .file_stem()
+        .map_or("table".into(), |s| s.to_string_lossy().into_owned());
     let source = Source {
         sentence: format!(
             "from {}, {}, {} between fields, {}",
@@ -151,15 +160,16 @@ async fn import_rows(app: &App, upload: &upload::Model, scan: Scan, is_list: boo
         rejected,
         misfit_cells: cells,
     };
-    app.store
-        .set_scan(upload.id, &Scan { rejected, misfit_cells: cells, misfits, ..scan }, "importing")
-        .await?;
+    app.store.set_scan(upload.id, &Scan { rejected, misfit_cells: cells, misfits, ..scan }, "importing").await?;
     let profile = profile_of(&mut importer, watch).await?;
     Ok(importer.seal(&name, &source, &profile, is_list, false).await?)
 }
 
 /// Describes the rows as they are stored.
-pub(super) async fn profile_of(importer: &mut pronoia_store::records::Importer, watch: &Watch) -> Result<TableProfile, Trouble> {
+pub(super) async fn profile_of(
+    importer: &mut pronoia_store::records::Importer,
+    watch: &Watch,
+) -> Result<TableProfile, Trouble> {
     use pronoia_core::Progress;
     watch.tell("Describing every column", 0.85);
     let rows = importer.read_back().await?;

@@ -129,7 +129,10 @@ async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
         Ok(Err(Trouble::Away)) => return Ending::Stopped,
         Err(e) => {
             tracing::error!("job {id} broke off: {e}");
-            Ending::Failed("The work broke off because of a mistake in the program. Nothing of it was kept; please report it.".into())
+            Ending::Failed(
+                "The work broke off because of a mistake in the program. Nothing of it was kept; please report it."
+                    .into(),
+            )
         }
     };
     if let Err(e) = app.store.end_job(id, &ending).await {

@@ -1,7 +1,7 @@
 //! A list is scored into a table of its own: the original columns, then probability and decision.
 
-use pronoia_core::score::{self, match_list};
 use pronoia_core::Progress;
+use pronoia_core::score::{self, match_list};
 use pronoia_store::records::Source;
 
 use super::import::profile_of;
@@ -35,7 +35,12 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     }
 }
 
-async fn score_rows(app: &App, workspace: i64, list: &pronoia_store::list::Model, watch: &Watch) -> Result<(i64, u64, u64), Trouble> {
+async fn score_rows(
+    app: &App,
+    workspace: i64,
+    list: &pronoia_store::list::Model,
+    watch: &Watch,
+) -> Result<(i64, u64, u64), Trouble> {
     let model = app.store.model(list.model_id).await?.fitted()?;
     let source = app.store.table(workspace, list.table_id).await?;
     watch.tell("Fetching the list", 0.0);

@@ -20,10 +20,7 @@ pub(super) fn gradients(scores: &[f64], event: &[bool], out: &mut [[f32; 2]]) {
 
 /// Mean log loss of scores in log-odds.
 pub(super) fn mean(scores: &[f64], event: &[bool]) -> f64 {
-    let total: f64 = scores
-        .iter()
-        .zip(event)
-        .map(|(&s, &e)| s.max(0.0) - if e { s } else { 0.0 } + (-s.abs()).exp().ln_1p())
-        .sum();
+    let total: f64 =
+        scores.iter().zip(event).map(|(&s, &e)| s.max(0.0) - if e { s } else { 0.0 } + (-s.abs()).exp().ln_1p()).sum();
     total / event.len().max(1) as f64
 }

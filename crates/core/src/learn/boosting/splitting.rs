@@ -10,11 +10,11 @@ use super::histogram::{Bin, Histogram};
 const LEAST_GAIN: f64 = 1e-7;
 
 /// Rows that a category needs before it can be ordered among the others.
-const ROWS_PER_LEVEL: u32 = 10;
+const ROWS_PER_LEVEL: u32 = 50;
 
 /// Added to the hessian of a category before it is ordered, so that small
 /// categories do not stand at the ends by accident.
-const LEVEL_SMOOTHING: f64 = 10.0;
+const LEVEL_SMOOTHING: f64 = 20.0;
 
 /// Which bins of a feature go left: one bit per bin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -48,6 +48,10 @@ fn worth(bin: &Bin, ridge: f64) -> f64 {
     bin.gradient * bin.gradient / (bin.hessian + ridge)
 }
 
+/// Added to the ridge penalty when categories are cut: they are put in order by
+/// the very gradients that the cut is then judged on, which flatters it.
+const LEVEL_RIDGE: f64 = 20.0;
+
 /// Looks through all features; ties go to the first.
 pub(super) fn best(binned: &Binned, histogram: &Histogram, total: &Bin, settings: &BoostedSettings) -> Option<Split> {
     let per_feature: Vec<Option<Split>> = histogram
@@ -77,13 +81,12 @@ struct Search<'a> {
 }
 
 impl Search<'_> {
-    fn gain(&self, left: &Bin) -> Option<(f64, Bin)> {
+    fn gain(&self, left: &Bin, ridge: f64) -> Option<(f64, Bin)> {
         let right = self.total.less(left);
         let least = self.settings.rows_per_leaf as u32;
         if left.rows < least || right.rows < least {
             return None;
         }
-        let ridge = self.settings.ridge;
         let gain = worth(left, ridge) + worth(&right, ridge) - worth(self.total, ridge);
         (gain > LEAST_GAIN).then_some((gain, right))
     }
@@ -96,7 +99,7 @@ impl Search<'_> {
             let mut left = if missing_left { missing } else { Bin::default() };
             for bin in 0..feature.used().saturating_sub(usize::from(missing.rows == 0)) {
                 left.add(&self.bins[bin]);
-                let Some((gain, right)) = self.gain(&left) else { continue };
+                let Some((gain, right)) = self.gain(&left, self.settings.ridge) else { continue };
                 if best.as_ref().is_some_and(|b| b.gain >= gain) {
                     continue;
                 }
@@ -118,11 +121,13 @@ impl Search<'_> {
             own.map(|b| (b, &self.bins[usize::from(b)])).filter(|(_, bin)| bin.rows >= ROWS_PER_LEVEL).collect();
         let order = |bin: &Bin| bin.gradient / (bin.hessian + LEVEL_SMOOTHING);
         levels.sort_by(|a, b| order(a.1).total_cmp(&order(b.1)).then(a.0.cmp(&b.0)));
+        // Two or three categories leave no room for flattery.
+        let ridge = self.settings.ridge + if levels.len() > 4 { LEVEL_RIDGE } else { 0.0 };
         let mut best: Option<(f64, usize, Bin, Bin)> = None;
         let mut left = Bin::default();
         for (i, (_, bin)) in levels.iter().enumerate().take(levels.len().saturating_sub(1)) {
             left.add(bin);
-            if let Some((gain, right)) = self.gain(&left)
+            if let Some((gain, right)) = self.gain(&left, ridge)
                 && best.as_ref().is_none_or(|b| gain > b.0)
             {
                 best = Some((gain, i, left, right));

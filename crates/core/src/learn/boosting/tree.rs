@@ -86,7 +86,11 @@ impl Tree {
                 Node::Inner { feature, cut, missing_left, left, right, .. } => {
                     let goes_left = match (cut, &design.features()[*feature as usize].values) {
                         (Cut::AtMost { threshold }, FeatureValues::Number(v)) => {
-                            if v[row].is_nan() { *missing_left } else { v[row] <= *threshold }
+                            if v[row].is_nan() {
+                                *missing_left
+                            } else {
+                                v[row] <= *threshold
+                            }
                         }
                         (Cut::OneOf { levels }, FeatureValues::Levels { count, codes }) => {
                             let code = codes[row];

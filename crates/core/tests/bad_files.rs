@@ -1,0 +1,122 @@
+//! Damaged and unusual files: a sentence that says where, and never a panic.
+
+use pronoia_core::Kind;
+use pronoia_core::intake::{IntakeError, MisfitKind, read_table};
+use pronoia_core::progress::Unwatched;
+use proptest::prelude::*;
+
+fn error(bytes: &[u8]) -> IntakeError {
+    read_table(bytes, &Unwatched).expect_err("no table")
+}
+
+#[test]
+fn files_without_rows_or_columns_are_refused_in_words() {
+    assert!(matches!(error(b""), IntakeError::Empty));
+    assert!(matches!(error(b"\n  \n"), IntakeError::Empty));
+    assert!(matches!(error(b"a,b,c\n"), IntakeError::HeaderOnly { columns: 3 }));
+    assert!(matches!(error(b"name\nx\ny\n"), IntakeError::OneColumn { .. }));
+    assert!(matches!(error(b"PK\x03\x04rest of a workbook"), IntakeError::NotText { .. }));
+    let names: Vec<String> = (0..5_000).map(|i| format!("c{i}")).collect();
+    let wide = format!("{}\n{}\n", names.join(","), names.join(","));
+    let sentence = error(wide.as_bytes()).to_string();
+    assert!(sentence.contains("5000 columns"), "{sentence}");
+}
+
+#[test]
+fn rows_that_do_not_fit_are_counted_with_their_lines() {
+    let (table, scan) = read_table(b"id,fee,plan\n1,2.5,A\n2,3\n3,4.5,B,extra\n4,5,C\n", &Unwatched).expect("a table");
+    assert_eq!((table.rows(), scan.rejected), (2, 2));
+    let lines: Vec<u64> = scan.misfits.iter().map(|m| m.line).collect();
+    assert_eq!(lines, [3, 4]);
+    assert_eq!(scan.misfits[0].kind, MisfitKind::Ragged { found: 2, expected: 3 });
+    assert_eq!(scan.misfits[0].row, "2,3");
+}
+
+#[test]
+fn a_nul_byte_rejects_its_row_only() {
+    let (table, scan) = read_table(b"id,plan\n1,A\n2,B\0\n3,C\n", &Unwatched).expect("a table");
+    assert_eq!((table.rows(), scan.misfits[0].line), (2, 3));
+    assert_eq!(scan.misfits[0].kind, MisfitKind::NulByte);
+}
+
+#[test]
+fn an_open_quote_is_found_where_it_opens() {
+    let mut text = String::from("id,plan,fee\n");
+    (1..=30).for_each(|i| text += &format!("{i},P{},{i}\n", i % 3));
+    text += "31,\"P1,31\n";
+    (32..=60).for_each(|i| text += &format!("{i},P{},{i}\n", i % 3));
+    let (table, scan) = read_table(text.as_bytes(), &Unwatched).expect("a table");
+    assert_eq!(table.rows(), 30);
+    assert_eq!((scan.misfits[0].line, &scan.misfits[0].kind), (32, &MisfitKind::OpenQuote));
+}
+
+#[test]
+fn text_over_several_lines_in_quotes_is_one_value() {
+    let (table, scan) = read_table(b"id,note,fee\n1,\"first\nsecond\",3\n2,\"x\",4\n", &Unwatched).expect("a table");
+    assert_eq!((table.rows(), scan.rejected), (2, 0));
+    assert_eq!(table.column("note").expect("note").text(0).as_deref(), Some("first\nsecond"));
+}
+
+#[test]
+fn names_are_made_distinct_and_said_so() {
+    let (table, scan) = read_table("fee,fee,,שם\n1,2,3,4\n".as_bytes(), &Unwatched).expect("a table");
+    let names: Vec<&str> = table.columns().iter().map(|c| c.name.as_str()).collect();
+    assert_eq!(names, ["fee", "fee (2)", "column 3", "שם"]);
+    assert!(scan.notes.iter().any(|n| n.contains("Two columns are called “fee”")), "{:?}", scan.notes);
+}
+
+#[test]
+fn encodings_and_separators_are_found() {
+    let continental = encoding_rs::WINDOWS_1252.encode("name;fee\nMüller;1.234,5\nÉloi;2,5\n").0.into_owned();
+    let mut utf16 = vec![0xff, 0xfe];
+    "name\tfee\nMüller\t1234.5\nÉloi\t2.5\n".encode_utf16().for_each(|u| utf16.extend(u.to_le_bytes()));
+    let bom = "\u{feff}name|fee\nMüller|1234.5\nÉloi|2.5\n".as_bytes().to_vec();
+    for bytes in [continental, utf16, bom] {
+        let (table, scan) = read_table(&bytes, &Unwatched).expect("a table");
+        let (name, fee) = (table.column("name").expect("name"), table.column("fee").expect("fee"));
+        assert_eq!(name.text(0).as_deref(), Some("Müller"), "{:?}", scan.plan.dialect);
+        assert_eq!((fee.kind, fee.number(0), fee.number(1)), (Kind::Number, Some(1234.5), Some(2.5)));
+    }
+}
+
+#[test]
+fn a_cell_that_is_no_number_counts_as_missing_and_is_listed() {
+    let mut text = String::from("id,visits\n");
+    (0..300).for_each(|i| text += &format!("c{i},{}\n", i % 7));
+    text += "c300,seven\n";
+    let (table, scan) = read_table(text.as_bytes(), &Unwatched).expect("a table");
+    assert_eq!(table.column("visits").expect("visits").missing(), 1);
+    assert_eq!((scan.misfit_cells, scan.misfits[0].line), (1, 302));
+    assert!(scan.misfits[0].sentence().contains("seven"));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(300))]
+
+    #[test]
+    fn no_bytes_whatever_make_it_panic(bytes in proptest::collection::vec(any::<u8>(), 0..400)) {
+        let _ = read_table(&bytes, &Unwatched);
+    }
+
+    #[test]
+    fn no_text_whatever_makes_it_panic(text in "[a-c0-9,;\"'\n\t|.\u{e4}\0-]{0,300}") {
+        if let Ok((table, scan)) = read_table(text.as_bytes(), &Unwatched) {
+            prop_assert_eq!(table.rows() as u64, scan.rows);
+        }
+    }
+
+    #[test]
+    fn what_is_written_reads_back(words in proptest::collection::vec("[a-zäß \",]{1,12}", 2..30)) {
+        let mut writer = csv::Writer::from_writer(Vec::new());
+        writer.write_record(["n", "word"]).expect("header");
+        for (i, word) in words.iter().enumerate() {
+            writer.write_record([format!("k{i}"), format!("w{word}w")]).expect("row");
+        }
+        let (table, _) = read_table(&writer.into_inner().expect("bytes"), &Unwatched).expect("a table");
+        prop_assert_eq!(table.rows(), words.len());
+        for (i, word) in words.iter().enumerate() {
+            let expected = format!("w{word}w");
+            prop_assert_eq!(table.columns()[1].text(i), Some(expected));
+        }
+    }
+}

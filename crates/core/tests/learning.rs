@@ -1,0 +1,213 @@
+//! Families on tables whose truth is known.
+
+use pronoia_core::evaluate::{area_under_roc, log_loss};
+use pronoia_core::learn::logistic::{LogisticSettings, Rescue};
+use pronoia_core::learn::{Estimator, FitError, Settings};
+use pronoia_core::prepare::{Design, Encoding, Feature, Preparation};
+use pronoia_core::progress::Unwatched;
+use pronoia_core::study::Outcome;
+use pronoia_core::table::ColumnBuilder;
+use pronoia_core::{Column, Kind, Model, Progress, Table};
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+
+fn numbers(name: &str, values: impl IntoIterator<Item = Option<f64>>) -> Column {
+    let mut builder = ColumnBuilder::new(name, Kind::Number);
+    for value in values {
+        match value {
+            Some(x) => builder.push_number(x),
+            None => builder.push_missing(),
+        }
+    }
+    builder.finish()
+}
+
+fn words(name: &str, values: impl IntoIterator<Item = &'static str>) -> Column {
+    let mut builder = ColumnBuilder::new(name, Kind::Category);
+    values.into_iter().for_each(|v| builder.push_word(v));
+    builder.finish()
+}
+
+/// A table in which a bend, a category and a gap matter, and its true probabilities.
+fn bent(n: usize, seed: u64) -> (Table, Vec<f64>) {
+    let mut rng = ChaCha8Rng::seed_from_u64(seed);
+    let (mut x, mut noise, mut tier, mut truth, mut left) = (vec![], vec![], vec![], vec![], vec![]);
+    for _ in 0..n {
+        let value = rng.random::<f64>() * 4.0 - 2.0;
+        let gap = rng.random::<f64>() < 0.15;
+        let level = ["Basic", "Plus", "Complete", "Gone"][rng.random_range(0..4)];
+        let eta = -2.5 + if gap { 2.0 } else { 1.2 * value * value } + if level == "Plus" { 1.0 } else { 0.0 };
+        let p = 1.0 / (1.0 + (-eta).exp());
+        x.push((!gap).then_some(value));
+        noise.push(Some(rng.random::<f64>()));
+        tier.push(level);
+        truth.push(p);
+        left.push(if rng.random::<f64>() < p { "yes" } else { "no" });
+    }
+    let columns = vec![numbers("x", x), numbers("noise", noise), words("tier", tier), words("left", left)];
+    (Table::new(columns).expect("columns"), truth)
+}
+
+fn outcome() -> Outcome {
+    Outcome { column: "left".into(), event: "yes".into() }
+}
+
+fn fit(table: &Table, family: &str, seed: u64) -> Model {
+    let settings = Settings::of_family(family).expect("family");
+    let predictors = ["x", "noise", "tier"].map(str::to_owned);
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    Model::fit(table, &outcome(), &predictors, &rows, &settings, seed, &Unwatched).expect("a fit")
+}
+
+fn happened(table: &Table) -> Vec<bool> {
+    outcome().read(table).expect("outcome").into_iter().map(|e| e == Some(true)).collect()
+}
+
+#[test]
+fn boosted_trees_come_close_to_the_truth_and_logistic_misses_the_bend() {
+    let (table, _) = bent(6_000, 1);
+    let (fresh, truth) = bent(20_000, 2);
+    let event = happened(&fresh);
+    let all: Vec<usize> = (0..fresh.rows()).collect();
+    let loss =
+        |family: &str| log_loss(&fit(&table, family, 7).probabilities(&fresh, &all).expect("scores"), &event, None);
+    let (best, boosted, logistic) = (log_loss(&truth, &event, None), loss("boosted"), loss("logistic"));
+    assert!(boosted < best + 0.012, "boosted {boosted}, truth {best}");
+    assert!(logistic > boosted + 0.02, "logistic {logistic}, boosted {boosted}");
+}
+
+#[test]
+fn boosting_does_not_overfit_a_thousand_rows_of_noise() {
+    let mut rng = ChaCha8Rng::seed_from_u64(5);
+    let column = |name: &str, rng: &mut ChaCha8Rng| {
+        numbers(name, (0..1_000).map(|_| Some(rng.random::<f64>())).collect::<Vec<_>>())
+    };
+    let x = column("x", &mut rng);
+    let noise = column("noise", &mut rng);
+    let tier = words("tier", (0..1_000).map(|i| if i % 3 == 0 { "a" } else { "b" }));
+    let left =
+        words("left", (0..1_000).map(|_| if rng.random::<f64>() < 0.2 { "yes" } else { "no" }).collect::<Vec<_>>());
+    let table = Table::new(vec![x, noise, tier, left]).expect("columns");
+    let model = fit(&table, "boosted", 3);
+    let Estimator::Boosted(boosted) = &model.estimator else { panic!("boosted") };
+    assert!(boosted.trees.len() < 40, "{} trees of noise", boosted.trees.len());
+}
+
+#[test]
+fn the_same_rows_and_seed_give_the_same_model_for_any_number_of_threads() {
+    let (table, _) = bent(9_000, 3);
+    for family in ["logistic", "boosted"] {
+        let bytes = |threads: usize| {
+            let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().expect("threads");
+            pool.install(|| fit(&table, family, 11).to_bytes().expect("bytes"))
+        };
+        let one = bytes(1);
+        assert_eq!(one, bytes(2), "{family} with two threads");
+        assert_eq!(one, bytes(4), "{family} with four threads");
+    }
+}
+
+#[test]
+fn held_out_rows_never_reach_the_preparation() {
+    let (table, _) = bent(1_000, 4);
+    let training: Vec<usize> = (0..600).collect();
+    let predictors = ["x", "noise", "tier"].map(str::to_owned);
+    let mut spoiled: Vec<Column> = table.columns().to_vec();
+    spoiled[0] = numbers("x", (0..1_000).map(|r| if r < 600 { table.columns()[0].number(r) } else { Some(1e9) }));
+    let tier = |r: usize| if r < 600 { table.columns()[2].text(r) } else { None };
+    let mut builder = ColumnBuilder::new("tier", Kind::Category);
+    for row in 0..1_000 {
+        builder.push_word(tier(row).as_deref().unwrap_or("never seen"));
+    }
+    spoiled[2] = builder.finish();
+    let spoiled = Table::new(spoiled).expect("columns");
+    for encoding in [Encoding::Indicators, Encoding::Native] {
+        let fitted = |t: &Table| Preparation::fit(t, &predictors, &training, encoding).expect("a preparation");
+        assert_eq!(fitted(&table), fitted(&spoiled));
+    }
+}
+
+#[test]
+fn separable_data_are_detected_said_and_penalised() {
+    let x: Vec<f64> = (0..200).map(|i| f64::from(i) / 20.0 - 5.0).collect();
+    let event: Vec<bool> = x.iter().map(|v| *v > 0.0).collect();
+    let design = Design::new(vec![Feature::number("x", "x", x)], 200);
+    let fitted =
+        LogisticSettings::default().check().expect("settings").fit(&design, &event, &Unwatched).expect("a fit");
+    assert_eq!(fitted.rescue, Some(Rescue::Separated));
+    assert!(fitted.ridge > 0.0 && fitted.coefficients[0].se.is_none());
+    assert_eq!(area_under_roc(&fitted.log_odds(&design), &event, None), 1.0);
+}
+
+#[test]
+fn columns_that_say_the_same_are_detected() {
+    let mut rng = ChaCha8Rng::seed_from_u64(8);
+    let x: Vec<f64> = (0..400).map(|_| rng.random::<f64>()).collect();
+    let event: Vec<bool> = x.iter().map(|v| rng.random::<f64>() < *v).collect();
+    let twice: Vec<f64> = x.iter().map(|v| 2.0 * v).collect();
+    let design = Design::new(vec![Feature::number("x", "x", x), Feature::number("twice", "twice", twice)], 400);
+    let fitted =
+        LogisticSettings::default().check().expect("settings").fit(&design, &event, &Unwatched).expect("a fit");
+    assert_eq!(fitted.rescue, Some(Rescue::Collinear));
+}
+
+#[test]
+fn a_saved_model_scores_the_same_and_a_changed_one_is_refused() {
+    let (table, _) = bent(2_000, 6);
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    for family in ["logistic", "boosted"] {
+        let model = fit(&table, family, 1);
+        let bytes = model.to_bytes().expect("bytes");
+        let back = Model::from_bytes(&bytes).expect("the model");
+        assert_eq!(model.probabilities(&table, &rows), back.probabilities(&table, &rows));
+        let text = String::from_utf8(bytes).expect("text");
+        let changed = text.replacen("\"seed\":1", "\"seed\":2", 1);
+        assert_ne!(text, changed);
+        assert!(Model::from_bytes(changed.as_bytes()).expect_err("changed").to_string().contains("checksum"));
+        assert!(Model::from_bytes(&text.as_bytes()[..text.len() / 2]).is_err());
+    }
+}
+
+#[test]
+fn values_never_seen_are_scored_all_the_same() {
+    let (table, _) = bent(2_000, 9);
+    let strange = Table::new(vec![
+        numbers("x", [Some(1e12), None]),
+        numbers("noise", [Some(-1e12), None]),
+        words("tier", ["Platinum", "Plus"]),
+    ])
+    .expect("columns");
+    for family in ["logistic", "boosted"] {
+        for p in fit(&table, family, 1).probabilities(&strange, &[0, 1]).expect("scores") {
+            assert!((0.0..=1.0).contains(&p), "{family}: {p}");
+        }
+    }
+}
+
+#[test]
+fn settings_out_of_range_are_named() {
+    let mut boosted = Settings::of_family("boosted").expect("family");
+    let refused = boosted.set("learning-rate", "3").expect_err("too fast").to_string();
+    assert!(refused.contains("learning-rate") && refused.contains("above 0 and at most 1"), "{refused}");
+    assert!(matches!(boosted.set("depth", "3"), Err(FitError::UnknownSetting { .. })));
+    assert!(boosted.set("trees", "many").is_err());
+}
+
+#[test]
+fn a_fit_stops_when_asked() {
+    struct Impatient;
+    impl Progress for Impatient {
+        fn tell(&self, _: &str, _: f64) {}
+        fn is_cancelled(&self) -> bool {
+            true
+        }
+    }
+    let (table, _) = bent(500, 10);
+    let rows: Vec<usize> = (0..500).collect();
+    for family in ["logistic", "boosted"] {
+        let settings = Settings::of_family(family).expect("family");
+        let stopped =
+            Model::fit(&table, &outcome(), &["x".into()], &rows, &settings, 1, &Impatient).expect_err("stopped");
+        assert!(stopped.to_string().contains("stopped on request"), "{stopped}");
+    }
+}

@@ -1,0 +1,86 @@
+//! What must hold whatever the data.
+
+use pronoia_core::decide::{Best, COLUMNS, Prices, ROWS, Ranking, Thousand};
+use pronoia_core::evaluate::{Confusion, area_under_roc};
+use pronoia_core::split::{Part, SplitError, SplitPlan};
+use proptest::prelude::*;
+
+/// Probabilities with many ties, and outcomes.
+fn judged() -> impl Strategy<Value = (Vec<f64>, Vec<bool>)> {
+    proptest::collection::vec((0u32..60, any::<bool>()), 12..700)
+        .prop_map(|rows| rows.into_iter().map(|(p, e)| (f64::from(p) / 60.0, e)).unzip())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(120))]
+
+    #[test]
+    fn every_row_is_in_one_part_and_rates_are_equal(events in 30usize..300, others in 30usize..900, seed: u64) {
+        let event: Vec<bool> = (0..events + others).map(|i| i % (events + others) < events).collect();
+        let plan = SplitPlan { seed, ..SplitPlan::default() };
+        let parts = plan.deal(&event).expect("parts");
+        prop_assert_eq!(parts.len(), event.len());
+        for (part, share) in [(Part::Training, 0.6), (Part::Validation, 0.2), (Part::Test, 0.2)] {
+            for (side, n) in [(true, events), (false, others)] {
+                let found = parts.iter().zip(&event).filter(|&(p, e)| *p == part && *e == side).count();
+                prop_assert!((found as f64 - n as f64 * share).abs() <= 1.0, "{:?} {} {}", part, found, n);
+            }
+        }
+        prop_assert_eq!(parts, plan.deal(&event).expect("the same parts"));
+    }
+
+    #[test]
+    fn a_ranking_counts_what_a_cut_off_counts((p, e) in judged()) {
+        let ranking = Ranking::of(&p, &e, 1).expect("rows");
+        for (at, stand) in ranking.stands.iter().enumerate() {
+            let counted = Confusion::at(&p, &e, stand.cut_off);
+            prop_assert_eq!(counted, ranking.confusion(at));
+            prop_assert_eq!(ranking.position_of(stand.cut_off), at);
+            let n = stand.events as f64;
+            prop_assert!(stand.events_range.0 <= stand.events_range.1 && stand.events_range.0 >= 0.0, "{}", n);
+        }
+    }
+
+    #[test]
+    fn the_best_point_is_the_best_by_brute_force((p, e) in judged(), gain in 1.0f64..50.0, loss in -50.0f64..-1.0) {
+        let ranking = Ranking::of(&p, &e, 1).expect("rows");
+        let prices = Prices { act_event: gain, act_other: loss };
+        let curve = ranking.profit(&prices, e.len() as f64);
+        let best = curve[Best::of(&curve).at].profit;
+        let mut brute = 0.0f64;
+        for cut_off in &p {
+            let c = Confusion::at(&p, &e, *cut_off);
+            brute = brute.max(gain * c.hits as f64 + loss * c.false_alarms as f64);
+        }
+        prop_assert!((best - brute).abs() < 1e-6 * (1.0 + brute.abs()), "{} {}", best, brute);
+    }
+
+    #[test]
+    fn a_thousand_marks_have_the_right_counts((p, e) in judged()) {
+        let ranking = Ranking::of(&p, &e, 1).expect("rows");
+        let drawn = Thousand::of(&ranking);
+        prop_assert_eq!(drawn.marks.len(), COLUMNS);
+        let filled: usize = drawn.marks.iter().flatten().filter(|m| **m).count();
+        let exact = ranking.events as f64 * (COLUMNS * ROWS) as f64 / ranking.rows as f64;
+        prop_assert!((filled as f64 - exact).abs() <= 1.0, "{} {}", filled, exact);
+    }
+
+    #[test]
+    fn area_does_not_depend_on_order_or_scale((p, e) in judged(), shift in -5.0f64..5.0) {
+        let area = area_under_roc(&p, &e, None);
+        let moved: Vec<f64> = p.iter().rev().map(|x| (x * 3.0 + shift).exp()).collect();
+        let turned: Vec<bool> = e.iter().rev().copied().collect();
+        let again = area_under_roc(&moved, &turned, None);
+        prop_assert!(area.is_nan() && again.is_nan() || (area - again).abs() < 1e-12);
+    }
+}
+
+#[test]
+fn a_part_without_events_is_refused_in_words() {
+    let mut event = vec![false; 500];
+    event[3] = true;
+    let refused = SplitPlan::default().deal(&event).expect_err("one event cannot be in three parts");
+    assert!(matches!(refused, SplitError::OneSided { .. }), "{refused}");
+    let never = SplitPlan::default().deal(&vec![false; 500]).expect_err("no event").to_string();
+    assert!(never.contains("never occurs"), "{never}");
+}

@@ -1,0 +1,161 @@
+//! The truths that the generator plants are found again.
+
+use pronoia_core::evaluate::area_under_roc;
+use pronoia_core::intake::{MisfitKind, read_table};
+use pronoia_core::learn::{Estimator, Settings};
+use pronoia_core::profile::TableProfile;
+use pronoia_core::progress::Unwatched;
+use pronoia_core::score::match_list;
+use pronoia_core::study::{self, Outcome, Role, Verdict};
+use pronoia_core::{Kind, Model, Table};
+use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members};
+
+fn outcome() -> Outcome {
+    Outcome { column: "cancelled".into(), event: "yes".into() }
+}
+
+fn records(people: &[Member]) -> Table {
+    read_table(&pronoia_demo::outcome_csv(people), &Unwatched).expect("the records").0
+}
+
+fn happened(people: &[Member]) -> Vec<bool> {
+    people.iter().map(|m| m.cancelled).collect()
+}
+
+/// What is proposed for every column.
+fn proposed(people: &[Member], table: &Table) -> Vec<study::ColumnChoice> {
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    let areas = study::probe::areas(table, &rows, &happened(people));
+    let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);
+    study::guess(&TableProfile::of(table), "cancelled", area)
+}
+
+#[test]
+fn the_file_is_understood_without_a_setting() {
+    let people = members(3_000, SEED, FIRST_MEMBER);
+    let (table, scan) = read_table(&pronoia_demo::outcome_csv(&people), &Unwatched).expect("the records");
+    assert_eq!((scan.rejected, scan.misfit_cells, table.rows()), (0, 0, 3_000));
+    let kind = |name: &str| table.column(name).expect("column").kind;
+    for (name, expected) in [
+        ("member_id", Kind::Code),
+        ("legacy_ref", Kind::Code),
+        ("district", Kind::Code),
+        ("newsletter", Kind::YesNo),
+        ("joined_on", Kind::Date),
+        ("annual_fee", Kind::Number),
+        ("fee_rise_pct", Kind::Number),
+        ("plan_tier", Kind::Category),
+    ] {
+        assert_eq!(kind(name), expected, "{name}");
+    }
+    for (row, m) in people.iter().enumerate() {
+        assert_eq!(table.column("annual_fee").expect("fee").number(row), Some(m.annual_fee));
+        assert_eq!(table.column("clinic").expect("clinic").text(row).as_deref(), Some(m.clinic));
+        assert_eq!(table.column("joined_on").expect("joined").number(row), Some(f64::from(m.joined)));
+    }
+}
+
+#[test]
+fn every_trap_stands_under_the_right_heading() {
+    let people = members(8_000, SEED, FIRST_MEMBER);
+    let choices = proposed(&people, &records(&people));
+    let of = |name: &str| choices.iter().find(|c| c.name == name).expect("a column");
+    for name in ["legacy_ref", "currency", "note_code", "exit_survey_sent"] {
+        assert_eq!(of(name).stands_under(), Verdict::ShouldNotGoIn, "{name}: {}", of(name).reason);
+    }
+    assert_eq!(of("days_since_last_login").stands_under(), Verdict::AskedAbout);
+    assert_eq!(of("member_id").role, Role::Identifier);
+    assert_eq!(of("owner_age_band").role, Role::Sensitive);
+    assert_eq!(of("cancelled").role, Role::Outcome);
+    for name in ["months_since_visit", "declined_claims", "fee_rise_pct", "plan_tier", "newsletter_opens", "district"] {
+        assert_eq!(of(name).stands_under(), Verdict::GoesIn, "{name}: {}", of(name).reason);
+    }
+}
+
+#[test]
+fn planted_drivers_have_the_right_sign_and_idle_columns_none() {
+    let people = members(24_000, SEED, FIRST_MEMBER);
+    let table = records(&people);
+    let choices = proposed(&people, &table);
+    let predictors: Vec<String> =
+        choices.iter().filter(|c| c.stands_under() == Verdict::GoesIn).map(|c| c.name.clone()).collect();
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    let settings = Settings::of_family("logistic").expect("family");
+    let model = Model::fit(&table, &outcome(), &predictors, &rows, &settings, 1, &Unwatched).expect("a fit");
+    let Estimator::Logistic(fitted) = &model.estimator else { panic!("logistic") };
+    let of = |name: &str| fitted.coefficients.iter().find(|c| c.feature == name).expect("a coefficient");
+    for driver in ["months_since_visit", "declined_claims", "fee_rise_pct", "payment_method is invoice"] {
+        let c = of(driver);
+        assert!(c.value > 0.0 && c.p.expect("a p-value") < 1e-6, "{driver}: {c:?}");
+    }
+    for idle in ["newsletter_opens", "call_minutes"] {
+        let c = of(idle);
+        assert!(c.value.abs() < 3.3 * c.se.expect("an error"), "{idle}: {c:?}");
+    }
+}
+
+#[test]
+fn a_fitted_model_comes_near_the_best_that_is_possible() {
+    let people = members(24_000, SEED, FIRST_MEMBER);
+    let table = records(&people);
+    let predictors: Vec<String> = proposed(&people, &table)
+        .iter()
+        .filter(|c| c.stands_under() == Verdict::GoesIn)
+        .map(|c| c.name.clone())
+        .collect();
+    let fresh = members(20_000, SEED + 9, FIRST_RENEWAL);
+    let list = records(&fresh);
+    let truth: Vec<f64> = fresh.iter().map(|m| m.true_probability).collect();
+    let event = happened(&fresh);
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    let all: Vec<usize> = (0..list.rows()).collect();
+    let area = |family: &str| {
+        let settings = Settings::of_family(family).expect("family");
+        let model = Model::fit(&table, &outcome(), &predictors, &rows, &settings, 1, &Unwatched).expect("a fit");
+        area_under_roc(&model.probabilities(&list, &all).expect("scores"), &event, None)
+    };
+    let best = area_under_roc(&truth, &event, None);
+    let (logistic, boosted) = (area("logistic"), area("boosted"));
+    println!("truth {best:.4}, logistic {logistic:.4}, boosted {boosted:.4}");
+    // The best general-purpose library reaches 0.7379 on these very rows with its defaults.
+    assert!(boosted > 0.7379, "boosted {boosted}");
+    assert!(boosted > best - 0.025, "boosted {boosted}, best {best}");
+    assert!(boosted > logistic + 0.01 && logistic > 0.72, "logistic {logistic}, boosted {boosted}");
+}
+
+#[test]
+fn the_clean_list_matches_without_a_remark() {
+    let people = members(6_000, SEED, FIRST_MEMBER);
+    let table = records(&people);
+    let predictors = ["species", "district", "fee_rise_pct", "newsletter", "months_since_visit"].map(str::to_owned);
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    let settings = Settings::of_family("logistic").expect("family");
+    let model = Model::fit(&table, &outcome(), &predictors, &rows, &settings, 1, &Unwatched).expect("a fit");
+    let list = members(500, SEED + 1, FIRST_RENEWAL);
+    let (list, _) = read_table(&pronoia_demo::renewals_csv(&list), &Unwatched).expect("the list");
+    let (report, _) = match_list(&model, &list);
+    assert!(report.is_complete());
+    for input in &report.inputs {
+        assert!(input.remarks().is_empty(), "{}: {:?}", input.name, input.remarks());
+    }
+    assert!(list.column("cancelled").is_none() && list.column("exit_survey_sent").is_none());
+}
+
+#[test]
+fn every_damage_is_found_where_it_is() {
+    let people = members(2_000, SEED, FIRST_MEMBER);
+    let (table, scan) = read_table(&pronoia_demo::damaged_csv(&people), &Unwatched).expect("what is left");
+    let at = |line: u64| scan.misfits.iter().find(|m| m.line == line).map(|m| &m.kind);
+    assert!(matches!(at(58), Some(MisfitKind::NulByte)), "{:?}", scan.misfits);
+    assert!(matches!(at(119), Some(MisfitKind::Ragged { found: 28, expected: 29 })));
+    assert!(matches!(at(334), Some(MisfitKind::Ragged { found: 30, .. })));
+    assert!(matches!(at(905), Some(MisfitKind::Ragged { .. })));
+    assert!(matches!(at(701), Some(MisfitKind::Cell { .. })));
+    assert!(
+        scan.misfits.iter().any(|m| m.kind == MisfitKind::OpenQuote && m.line == 1_962),
+        "{:?}",
+        scan.misfits.last()
+    );
+    assert_eq!(table.rows() as u64, scan.rows);
+    assert_eq!(scan.misfits.len(), 6);
+}

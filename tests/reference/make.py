@@ -1,0 +1,65 @@
+"""Makes the reference figures that the tests compare with.
+
+Run with statsmodels and scikit-learn installed; writes beside this file
+`churn.csv`, a made-up table, and `figures.json`, what the libraries say of it.
+"""
+
+import json
+import pathlib
+
+import numpy as np
+import statsmodels.api as sm
+from sklearn import metrics
+from sklearn.linear_model import LogisticRegression
+
+here = pathlib.Path(__file__).parent
+rng = np.random.default_rng(20)
+n = 700
+
+x = np.column_stack(
+    [
+        rng.normal(0, 1, n),
+        rng.gamma(2.0, 1.5, n),
+        rng.integers(0, 2, n).astype(float),
+        rng.normal(3, 0.2, n),
+    ]
+)
+eta = -2.2 + 0.9 * x[:, 0] + 0.35 * x[:, 1] - 0.6 * x[:, 2]
+y = (rng.random(n) < 1 / (1 + np.exp(-eta))).astype(int)
+
+names = ["calls", "months", "direct", "noise"]
+with open(here / "churn.csv", "w") as out:
+    out.write(",".join(names + ["left"]) + "\n")
+    for row, label in zip(x, y):
+        out.write(",".join(repr(float(v)) for v in row) + f",{'yes' if label else 'no'}\n")
+
+plain = sm.Logit(y, sm.add_constant(x)).fit(method="newton", tol=1e-14, maxiter=100, disp=0)
+ridge = LogisticRegression(C=1 / 3.0, solver="newton-cholesky", tol=1e-12, max_iter=500).fit(x, y)
+
+# Scores with ties, and weights, for the measures.
+score = np.round(1 / (1 + np.exp(-(eta + rng.normal(0, 0.7, n)))), 2)
+weight = np.round(rng.uniform(0.2, 3.0, n), 3)
+inside = np.clip(score, 0.01, 0.99)
+
+figures = {
+    "logistic": {
+        "coefficients": plain.params.tolist(),
+        "standard_errors": plain.bse.tolist(),
+        "p_values": plain.pvalues.tolist(),
+        "log_likelihood": float(plain.llf),
+    },
+    "ridge": {"penalty": 3.0, "intercept": float(ridge.intercept_[0]), "coefficients": ridge.coef_[0].tolist()},
+    "measures": {
+        "score": inside.tolist(),
+        "weight": weight.tolist(),
+        "area_under_roc": metrics.roc_auc_score(y, inside),
+        "area_under_roc_weighted": metrics.roc_auc_score(y, inside, sample_weight=weight),
+        "average_precision": metrics.average_precision_score(y, inside),
+        "average_precision_weighted": metrics.average_precision_score(y, inside, sample_weight=weight),
+        "log_loss": metrics.log_loss(y, inside),
+        "log_loss_weighted": metrics.log_loss(y, inside, sample_weight=weight),
+        "brier": metrics.brier_score_loss(y, inside),
+        "brier_weighted": metrics.brier_score_loss(y, inside, sample_weight=weight),
+    },
+}
+(here / "figures.json").write_text(json.dumps(figures, indent=1) + "\n")
