@@ -1,0 +1,139 @@
+//! A server that is killed in the middle of its work loses nothing and leaves nothing half-made.
+
+mod support;
+
+use pronoia_core::learn::Settings;
+use pronoia_core::study::{Outcome, Question, StudyState};
+use pronoia_core::{Kind, Table};
+use pronoia_demo::{FIRST_MEMBER, SEED, members};
+use pronoia_store::Store;
+use pronoia_store::jobs::Work;
+use support::{Server, until};
+
+async fn finished(store: &Store, workspace: i64, job: i64) -> pronoia_store::job::Model {
+    until("the job ends", || async {
+        let job = store.job(workspace, job).await.ok()?;
+        (!matches!(job.state.as_str(), "queued" | "running")).then_some(job)
+    })
+    .await
+}
+
+async fn running_past(store: &Store, workspace: i64, job: i64, share: f64) {
+    until("the job runs", || async {
+        let job = store.job(workspace, job).await.ok()?;
+        assert_ne!(job.state, "done", "the work must be long enough to be interrupted");
+        (job.state == "running" && job.share > share).then_some(())
+    })
+    .await;
+}
+
+/// Brings a file as far as its preview.
+async fn scanned(server: &Server, store: &Store, workspace: i64, name: &str, bytes: &[u8]) -> i64 {
+    let path = server.file(name, bytes);
+    let path = path.to_str().expect("a path");
+    let upload = store.add_upload(workspace, None, name, path, bytes.len() as u64).await.expect("an upload");
+    let job = store.enqueue(workspace, None, "Reading", &Work::Scan { upload }).await.expect("a job");
+    assert_eq!(finished(store, workspace, job).await.state, "done");
+    upload
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_import_is_there_whole_or_not_at_all() {
+    let mut server = Server::start().await;
+    let store = server.store().await;
+    let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
+    let rows = 160_000;
+    let bytes = pronoia_demo::renewals_csv(&members(rows, SEED, FIRST_MEMBER));
+    let upload = scanned(&server, &store, workspace, "many.csv", &bytes).await;
+    let job = store.enqueue(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    running_past(&store, workspace, job, 0.15).await;
+    server.kill();
+    assert!(store.tables(workspace).await.expect("tables").is_empty(), "nothing half-made is visible");
+
+    server.run().await;
+    let ended = finished(&store, workspace, job).await;
+    assert_eq!((ended.state.as_str(), ended.attempts), ("done", 2), "{:?}", ended.outcome);
+    let tables = store.tables(workspace).await.expect("tables");
+    assert_eq!((tables.len(), tables[0].rows), (1, rows as i64));
+    let ids = store.columns(&tables[0], Some(&["member_id".into()])).await.expect("the column");
+    let distinct: std::collections::HashSet<_> = (0..ids.rows()).filter_map(|r| ids.columns()[0].text(r)).collect();
+    assert_eq!(distinct.len(), rows, "every row once");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_training_is_done_again_and_ends() {
+    let mut server = Server::start().await;
+    let store = server.store().await;
+    let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
+    let bytes = pronoia_demo::outcome_csv(&members(20_000, SEED, FIRST_MEMBER));
+    let upload = scanned(&server, &store, workspace, "members.csv", &bytes).await;
+    let import = store.enqueue(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    assert_eq!(finished(&store, workspace, import).await.state, "done");
+    let table = store.upload(workspace, upload).await.expect("the upload").table_id.expect("a table");
+    let study = store.create_study(workspace, table, "Who?", Question::Churn).await.expect("a study");
+
+    let mut settings = Settings::of_family("boosted").expect("family");
+    for (name, value) in [("trees", "1200"), ("early-stopping", "false"), ("learning-rate", "0.01")] {
+        settings.set(name, value).expect("a setting");
+    }
+    let outcome = Outcome { column: "cancelled".into(), event: "yes".into() };
+    let mut basis = StudyState { outcome: Some(outcome), ..StudyState::default() }.basis().expect("a basis");
+    basis.predictors =
+        ["months_since_visit", "fee_rise_pct", "declined_claims", "tenure_months", "species"].map(str::to_owned).into();
+    let model = store.add_model(study.id, "Boosted trees", &settings, &basis, 1).await.expect("a model");
+    let job = store.enqueue(workspace, Some(study.id), "Fitting", &Work::Fit { model }).await.expect("a job");
+    running_past(&store, workspace, job, 0.15).await;
+    server.kill();
+    assert_eq!(store.model(model).await.expect("the model").state, "queued", "no half result");
+
+    server.run().await;
+    let ended = finished(&store, workspace, job).await;
+    assert_eq!(ended.state, "done", "{:?}", ended.outcome);
+    let row = store.model(model).await.expect("the model");
+    assert!(row.fitted().is_ok() && row.judged().expect("figures").is_some());
+    let notes = store.ledger(study.id).await.expect("the ledger");
+    assert_eq!(notes.iter().filter(|e| e.chosen.contains("fitted")).count(), 1, "entered once");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_job_that_is_cancelled_stops_and_leaves_nothing() {
+    let server = Server::start().await;
+    let store = server.store().await;
+    let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
+    let bytes = pronoia_demo::renewals_csv(&members(160_000, SEED, FIRST_MEMBER));
+    let upload = scanned(&server, &store, workspace, "many.csv", &bytes).await;
+    let job = store.enqueue(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    running_past(&store, workspace, job, 0.05).await;
+    let asked = std::time::Instant::now();
+    store.cancel_job(workspace, job).await.expect("asked");
+    assert_eq!(finished(&store, workspace, job).await.state, "stopped");
+    assert!(asked.elapsed().as_secs_f64() < 1.5, "stopped after {:?}", asked.elapsed());
+    assert!(store.tables(workspace).await.expect("tables").is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rows_come_back_as_they_were_stored() {
+    let server = Server::start().await;
+    let store = server.store().await;
+    let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
+    let (rows, _) = pronoia_core::intake::read_table(
+        "naïve \"name\",fee,row_number,on\nÅsby,1.5,7,2024-03-31\n,,8,\n'; DROP TABLE job; --,-0.1,9,1969-12-31\n"
+            .as_bytes(),
+        &pronoia_core::progress::Unwatched,
+    )
+    .expect("rows");
+    let shape: Vec<(String, Kind)> = rows.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
+    let mut importer = store.begin_import(workspace, &shape).await.expect("begun");
+    importer.add(&rows).await.expect("added");
+    importer.add(&rows).await.expect("added again");
+    let profile = pronoia_core::profile::TableProfile::of(&importer.read_back().await.expect("rows"));
+    let source = pronoia_store::records::Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+    let id = importer.seal("odd", &source, &profile, false, false).await.expect("sealed");
+    let table = store.table(workspace, id).await.expect("the table");
+    let back = store.columns(&table, None).await.expect("columns");
+    let text = |t: &Table, r: usize| -> Vec<Option<String>> { t.columns().iter().map(|c| c.text(r)).collect() };
+    for row in 0..6 {
+        assert_eq!(text(&back, row), text(&rows, row % 3));
+    }
+    assert!(store.table(workspace + 1, id).await.is_err(), "not another workspace's");
+}

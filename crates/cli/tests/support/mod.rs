@@ -1,0 +1,272 @@
+//! A server with a database of its own, and a browser to look at it with.
+
+#![allow(dead_code, reason = "each test file uses its own part")]
+
+use std::future::Future;
+use std::io::Write;
+use std::net::TcpListener;
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use fantoccini::wd::Capabilities;
+use fantoccini::{Client, ClientBuilder, Locator};
+use pronoia_store::Store;
+use sea_orm::{ConnectionTrait, Database as Connect};
+use tempfile::TempDir;
+
+pub const EMAIL: &str = "ana@example.org";
+pub const PASSWORD: &str = "a long enough password";
+
+/// How long anything may take before the test says that it hangs.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Waits for a condition, not for a time.
+pub async fn until<T, F: Future<Output = Option<T>>>(what: &str, mut look: impl FnMut() -> F) -> T {
+    let begun = Instant::now();
+    loop {
+        if let Some(found) = look().await {
+            return found;
+        }
+        assert!(begun.elapsed() < PATIENCE, "waited in vain: {what}");
+        tokio::time::sleep(Duration::from_millis(40)).await;
+    }
+}
+
+fn free_port() -> u16 {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a free port");
+    listener.local_addr().expect("its address").port()
+}
+
+/// A server process over a fresh database; both are gone when it is dropped.
+pub struct Server {
+    pub url: String,
+    pub database: String,
+    pub folder: TempDir,
+    port: u16,
+    process: Option<Child>,
+    limit_mb: u64,
+}
+
+impl Server {
+    /// Makes a database and serves it.
+    pub async fn start() -> Self {
+        Self::start_with_limit(1_024).await
+    }
+
+    /// The same with another limit on uploads.
+    pub async fn start_with_limit(limit_mb: u64) -> Self {
+        let base =
+            std::env::var("PRONOIA_TEST_DATABASE").expect("PRONOIA_TEST_DATABASE names a server; ./test sets it");
+        let port = free_port();
+        let name = format!("test_{}_{port}", std::process::id());
+        let connection = Connect::connect(&base).await.expect("the database server");
+        connection.execute_unprepared(&format!("CREATE DATABASE {name}")).await.expect("a database");
+        let database = format!("{}/{name}", base.rsplit_once('/').expect("a database name").0);
+        let folder = open_folder();
+        let url = format!("http://127.0.0.1:{port}");
+        let mut server = Self { url, database, folder, port, process: None, limit_mb };
+        server.run().await;
+        server
+    }
+
+    /// Starts the process and waits until it answers.
+    pub async fn run(&mut self) {
+        let process = Command::new(env!("CARGO_BIN_EXE_pronoia"))
+            .args(["serve", "--port", &self.port.to_string(), "--most-upload-mb", &self.limit_mb.to_string()])
+            .arg("--uploads")
+            .arg(self.folder.path().join("uploads"))
+            .env("DATABASE_URL", &self.database)
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the server starts");
+        self.process = Some(process);
+        let health = format!("{}/health", self.url);
+        until("the server answers", || async { ureq::get(&health).call().ok() }).await;
+    }
+
+    /// Ends the process without warning, as SIGKILL does.
+    pub fn kill(&mut self) {
+        if let Some(mut process) = self.process.take() {
+            process.kill().expect("killed");
+            process.wait().expect("ended");
+        }
+    }
+
+    /// A second look at the same database.
+    pub async fn store(&self) -> Store {
+        Store::open(&self.database).await.expect("the database")
+    }
+
+    /// Makes the account that the tests sign in with, through the command line.
+    pub fn make_account(&self) {
+        let mut process = Command::new(env!("CARGO_BIN_EXE_pronoia"))
+            .args(["account", EMAIL, "--workspace", "Test workspace"])
+            .env("DATABASE_URL", &self.database)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("the program runs");
+        writeln!(process.stdin.take().expect("standard input"), "{PASSWORD}").expect("typed");
+        assert!(process.wait().expect("ended").success());
+    }
+
+    /// Writes a file that the browser can read.
+    pub fn file(&self, name: &str, bytes: &[u8]) -> PathBuf {
+        let path = self.folder.path().join(name);
+        std::fs::write(&path, bytes).expect("written");
+        path
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+fn open_folder() -> TempDir {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().expect("a folder");
+    std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o777)).expect("readable by the browser");
+    folder
+}
+
+/// A browser without a window.
+pub struct Browser {
+    pub client: Client,
+    driver: Child,
+    _folder: TempDir,
+}
+
+impl Browser {
+    pub async fn open() -> Self {
+        let port = free_port();
+        let folder = open_folder();
+        // Chromium refuses root; then it runs as nobody.
+        let is_root = Command::new("id").arg("-u").output().is_ok_and(|o| o.stdout == b"0\n");
+        let mut command = if is_root {
+            let mut command = Command::new("runuser");
+            command.args(["-u", "nobody", "--", "chromedriver"]);
+            command
+        } else {
+            Command::new("chromedriver")
+        };
+        let driver = command
+            .arg(format!("--port={port}"))
+            .env("HOME", folder.path())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver starts; ./test installs it");
+        let profile = folder.path().join("profile");
+        let options = serde_json::json!({
+            "binary": "/usr/bin/chromium",
+            "args": [
+                "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-dev-shm-usage",
+                "--disable-background-networking", "--disable-component-update", "--disable-sync",
+                "--window-size=1280,800", format!("--user-data-dir={}", profile.display()),
+            ],
+        });
+        let mut capabilities = Capabilities::new();
+        capabilities.insert("goog:chromeOptions".into(), options);
+        let address = format!("http://127.0.0.1:{port}");
+        let client = until("the browser opens", || {
+            let (capabilities, address) = (capabilities.clone(), address.clone());
+            async move {
+                let connector = hyper_util::client::legacy::connect::HttpConnector::new();
+                ClientBuilder::new(connector).capabilities(capabilities).connect(&address).await.ok()
+            }
+        })
+        .await;
+        Self { client, driver, _folder: folder }
+    }
+
+    pub async fn go(&self, address: &str) {
+        self.client.goto(address).await.expect("the page");
+    }
+
+    /// The text of the first element that fits, once there is one.
+    pub async fn text(&self, css: &str) -> String {
+        until(css, || async { self.client.find(Locator::Css(css)).await.ok()?.text().await.ok() }).await
+    }
+
+    /// Waits until the text of an element holds some words.
+    pub async fn see(&self, css: &str, words: &str) -> String {
+        until(&format!("{css} says “{words}”"), || async {
+            let text = self.client.find(Locator::Css(css)).await.ok()?.text().await.ok()?;
+            plain(&text).contains(words).then_some(text)
+        })
+        .await
+    }
+
+    pub async fn click(&self, css: &str) {
+        until(&format!("{css} can be clicked"), || async {
+            self.client.find(Locator::Css(css)).await.ok()?.click().await.ok()
+        })
+        .await;
+    }
+
+    pub async fn fill(&self, css: &str, text: &str) {
+        let field = self.client.find(Locator::Css(css)).await.expect(css);
+        field.clear().await.ok();
+        field.send_keys(text).await.expect("typed");
+    }
+
+    pub async fn choose_file(&self, css: &str, path: &std::path::Path) {
+        let field = self.client.find(Locator::Css(css)).await.expect(css);
+        field.send_keys(path.to_str().expect("a path")).await.expect("chosen");
+    }
+
+    /// Presses keys wherever the focus is.
+    pub async fn press(&self, keys: &str) {
+        self.client.active_element().await.expect("a focus").send_keys(keys).await.expect("pressed");
+    }
+
+    pub async fn script(&self, code: &str) -> serde_json::Value {
+        self.client.execute(code, Vec::new()).await.expect("the script runs")
+    }
+
+    /// What the browser gets from an address, with its session.
+    pub async fn fetch(&self, path: &str) -> String {
+        let code = "const done = arguments[1]; fetch(arguments[0]).then(r => r.text()).then(done)";
+        let answer = self.client.execute_async(code, vec![path.into()]).await.expect("an answer");
+        answer.as_str().expect("text").to_owned()
+    }
+
+    /// Fails if axe finds anything on the page.
+    pub async fn is_accessible(&self, page: &str) {
+        let path = std::env::var("PRONOIA_TEST_AXE").expect("PRONOIA_TEST_AXE names axe-core; ./test sets it");
+        self.script(&std::fs::read_to_string(path).expect("axe-core")).await;
+        let code = "const done = arguments[0]; axe.run().then(r => done(r.violations.map(v => v.id + ': ' + \
+                    v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | '))))";
+        let found = self.client.execute_async(code, Vec::new()).await.expect("axe runs");
+        assert_eq!(found, serde_json::json!([]), "axe on {page}");
+    }
+
+    pub async fn sign_in(&self, server: &Server) {
+        self.go(&format!("{}/sign-in", server.url)).await;
+        self.fill("[name=email]", EMAIL).await;
+        self.fill("[name=password]", PASSWORD).await;
+        self.click(".sign-in .button").await;
+        self.see("h1", "Questions").await;
+    }
+
+    pub async fn close(mut self) {
+        self.client.clone().close().await.ok();
+        self.driver.kill().ok();
+        self.driver.wait().ok();
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        self.driver.kill().ok();
+    }
+}
+
+/// Text with plain spaces, as a test writes it.
+pub fn plain(text: &str) -> String {
+    text.replace(['\u{202f}', '\u{a0}'], " ")
+}
