@@ -1,26 +1,54 @@
 import { scaleLinear } from "d3-scale";
 import { line as path } from "d3-shape";
 import { fixed, money, short } from "./figures.js";
-import { drawing, el } from "./svg.js";
+import { drawing, el, widthOf } from "./svg.js";
+import { addTools } from "./tools.js";
+
+const title = (figure) => figure.querySelector("figcaption").textContent;
+
+// Draws a chart at the width that it has, again when that changes, and adds what every chart can do.
+function chart(figure, draw, rows) {
+  const place = figure.querySelector(".plot");
+  draw(place, widthOf(place));
+  addTools(figure, title(figure), rows);
+  let width = widthOf(place);
+  addEventListener("resize", () => {
+    if (widthOf(place) === width) return;
+    width = widthOf(place);
+    draw(place, width);
+  });
+}
 
 // The shape of a numeric column: bars over its range.
-export function drawShape(figure, { edges, bars, date }) {
-  const [width, height, foot] = [440, 170, 22];
-  const svg = drawing(figure.querySelector(".plot"), width, height);
+export function drawShape(figure, data) {
+  const day = (at) => new Date(at * 864e5).toISOString().slice(0, 10);
+  const edge = (at) => (data.date ? day(at) : at);
+  const rows = data.bars.map((n, i) => [edge(data.edges[i]), edge(data.edges[i + 1]), n]);
+  chart(figure, (place, width) => shape(place, width, data, day), [["from", "to", "rows"], ...rows]);
+}
+
+function shape(place, width, { edges, bars, date }, day) {
+  const [height, foot] = [180, 22];
+  const svg = drawing(place, width, height);
   const x = scaleLinear([edges[0], edges.at(-1)], [6, width - 6]);
   const y = scaleLinear([0, Math.max(...bars)], [height - foot, 8]);
   bars.forEach((n, i) => {
     svg.append(el("rect", { class: "bar", x: x(edges[i]) + 0.5, width: Math.max(x(edges[i + 1]) - x(edges[i]) - 1, 1), y: y(n), height: height - foot - y(n) }));
   });
   svg.append(el("line", { class: "axis", x1: 0, x2: width, y1: height - foot, y2: height - foot }));
-  const tick = (at) => (date ? new Date(at * 864e5).toISOString().slice(0, 10) : short(at));
+  const tick = (at) => (date ? day(at) : short(at));
   for (const at of x.ticks(date ? 4 : 6)) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
 }
 
 // One or more lines over common axes, named at their ends.
-export function drawLines(figure, { x: xName, y: yName, lines, percent, diagonal }) {
-  const [width, height, left, foot] = [460, 300, 52, 40];
-  const svg = drawing(figure.querySelector(".plot"), width, height);
+export function drawLines(figure, data) {
+  const rows = data.lines.flatMap((l) => l.points.map((p) => [l.name, p[0], p[1]]));
+  chart(figure, (place, width) => lines(place, width, data), [["line", data.x, data.y], ...rows]);
+}
+
+function lines(place, width, { x: xName, y: yName, lines, percent, diagonal }) {
+  const [height, left, foot] = [Math.min(300, width * 0.7), 52, 40];
+  const svg = drawing(place, width, height);
   const all = lines.flatMap((l) => l.points);
   const extent = (i) => [Math.min(...all.map((p) => p[i])), Math.max(...all.map((p) => p[i]))];
   const x = scaleLinear(percent ? [0, 1] : extent(0), [left, width - 10]);
@@ -39,17 +67,28 @@ export function drawLines(figure, { x: xName, y: yName, lines, percent, diagonal
   const draw = path((p) => x(p[0]), (p) => y(p[1]));
   lines.forEach((l, i) => {
     svg.append(el("path", { class: `line line-${i % 4}`, d: draw(l.points) }));
-    const key = height - foot - 12 - (lines.length - 1 - i) * 17;
-    svg.append(el("line", { class: `line line-${i % 4}`, x1: width - 190, x2: width - 166, y1: key - 4, y2: key - 4 }));
-    svg.append(el("text", { class: `name-${i % 4}`, x: width - 160, y: key }, l.name));
+    if (percent) {
+      // The lower right corner is always free: no curve of ours runs below the diagonal for long.
+      const key = height - foot - 12 - (lines.length - 1 - i) * 17;
+      svg.append(el("line", { class: `line line-${i % 4}`, x1: width - 190, x2: width - 166, y1: key - 4, y2: key - 4 }));
+      svg.append(el("text", { class: `name-${i % 4}`, x: width - 160, y: key }, l.name));
+    } else {
+      const end = l.points.at(-1);
+      svg.append(el("text", { class: `name-${i % 4}`, x: x(end[0]), y: y(end[1]) - 9, "text-anchor": "end" }, l.name));
+    }
   });
 }
 
 // Candidates on a money axis, with the baselines as rules through all of them.
-export function drawStanding(figure, { lines, none, all }) {
-  const [width, left, row] = [960, 190, 34];
+export function drawStanding(figure, data) {
+  const rows = data.lines.map((l) => [l.name, l.profit, l.low, l.high]);
+  chart(figure, (place, width) => standing(place, width, data), [["candidate", "profit", "from", "to"], ...rows, ["act on none", 0, 0, 0], ["act on all", data.all, data.all, data.all]]);
+}
+
+function standing(place, width, { lines, none, all }) {
+  const [left, row] = [190, 34];
   const height = lines.length * row + 58;
-  const svg = drawing(figure.querySelector(".plot"), width, height);
+  const svg = drawing(place, width, height);
   const ends = lines.flatMap((l) => [l.low, l.high]).concat(none);
   // "Act on all" may lie far below everything else; it is then said, not drawn to scale.
   const span = Math.max(...ends) - Math.min(...ends);

@@ -1,11 +1,10 @@
 import { scaleLinear } from "d3-scale";
 import { area, line as path } from "d3-shape";
 import { fixed, money, percent, signed } from "./figures.js";
-import { drawing, el } from "./svg.js";
+import { drawing, el, widthOf } from "./svg.js";
+import { downloads } from "./tools.js";
 
-const WIDTH = 690;
 const LEFT = 52;
-const RIGHT = WIDTH - 8;
 const MARKS = { top: 4, height: 196 };
 const CURVE = { top: 232, height: 172 };
 const FOOT = 446;
@@ -35,7 +34,7 @@ export function decide(board) {
   let frame = 0;
   const drag = (event) => {
     const box = place.getBoundingClientRect();
-    const share = view.x.invert(((event.clientX - box.left) / box.width) * WIDTH);
+    const share = view.x.invert(event.clientX - box.left);
     cancelAnimationFrame(frame);
     frame = requestAnimationFrame(() => move(nearest(state.data.points, share)));
   };
@@ -84,6 +83,14 @@ export function decide(board) {
     clearTimeout(waiting);
     waiting = setTimeout(reprice, 250);
   });
+  addEventListener("resize", () => {
+    view = draw(place, state.data);
+  });
+  const names = ["share", "cut-off", "acted on", "events", "worth", "from", "to"];
+  const tools = document.createElement("p");
+  tools.className = "chart-tools";
+  tools.append("Download: ", ...downloads(board, "Worth by share acted on", () => [names, ...state.data.points]));
+  board.querySelector("[data-table-of-curve]").after(tools);
   write(board, state.data);
 }
 
@@ -99,11 +106,13 @@ function nearest(points, share) {
 
 // Draws everything that does not move, and gives a function that moves the rest.
 function draw(place, data) {
-  const svg = drawing(place, WIDTH, FOOT);
+  const width = widthOf(place);
+  const right = width - 10;
+  const svg = drawing(place, width, FOOT);
   svg.removeAttribute("aria-hidden");
-  const x = scaleLinear([0, 1], [LEFT, RIGHT]);
+  const x = scaleLinear([0, 1], [LEFT, right]);
   const acted = el("rect", { class: "acted", x: LEFT, y: MARKS.top, width: 0, height: MARKS.height });
-  svg.append(acted, marks(data.marks));
+  svg.append(acted, marks(data.marks, right));
 
   const { points } = data;
   const profits = points.flatMap((p) => [p[LOW], p[HIGH]]);
@@ -111,25 +120,25 @@ function draw(place, data) {
   const top = Math.max(...profits, 0);
   const bottom = Math.max(Math.min(...profits, 0), -top || Math.min(...profits));
   const y = scaleLinear([bottom, top], [CURVE.top + CURVE.height, CURVE.top]).nice();
-  const clip = el("clipPath", { id: "curve-clip" }, el("rect", { x: LEFT, y: CURVE.top - 14, width: RIGHT - LEFT, height: CURVE.height + 14 }));
+  const clip = el("clipPath", { id: "curve-clip" }, el("rect", { x: LEFT, y: CURVE.top - 14, width: right - LEFT, height: CURVE.height + 14 }));
   const curves = el("g", { "clip-path": "url(#curve-clip)" });
   curves.append(el("path", { class: "band", d: area((p) => x(p[SHARE]), (p) => y(p[LOW]), (p) => y(p[HIGH]))(points) }));
   for (const v of y.ticks(5)) {
-    svg.append(el("line", { class: v === 0 ? "axis" : "grid", x1: LEFT, x2: RIGHT, y1: y(v), y2: y(v) }));
+    svg.append(el("line", { class: v === 0 ? "axis" : "grid", x1: LEFT, x2: right, y1: y(v), y2: y(v) }));
     svg.append(el("text", { x: LEFT - 6, y: y(v) + 4, "text-anchor": "end" }, fixed(v, 0)));
   }
   curves.append(el("path", { class: "profit", d: path((p) => x(p[SHARE]), (p) => y(p[PROFIT]))(points) }));
   svg.append(clip, curves);
   const axis = CURVE.top + CURVE.height;
-  svg.append(el("line", { class: "axis", x1: LEFT, x2: RIGHT, y1: axis, y2: axis }));
-  for (const v of x.ticks(10)) svg.append(el("text", { x: x(v), y: axis + 16, "text-anchor": "middle" }, v === 1 ? "100 %" : String(Math.round(v * 100))));
-  svg.append(el("text", { x: RIGHT, y: axis + 34, "text-anchor": "end" }, "share of customers acted on"));
+  svg.append(el("line", { class: "axis", x1: LEFT, x2: right, y1: axis, y2: axis }));
+  for (const v of x.ticks(10)) svg.append(el("text", { x: x(v), y: axis + 16, "text-anchor": v === 1 ? "end" : "middle", dx: v === 1 ? 8 : 0 }, v === 1 ? "100 %" : String(Math.round(v * 100))));
+  svg.append(el("text", { x: right, y: axis + 34, "text-anchor": "end" }, "share of customers acted on"));
   svg.append(el("text", { x: LEFT, y: axis + 34 }, `worth ${data.whom}`));
 
   const best = points[data.best];
   const [from, to] = [points[data.from][SHARE], points[data.to][SHARE]];
   svg.append(el("rect", { class: "nearly", x: x(from), y: axis - 7, width: Math.max(x(to) - x(from), 2), height: 6 }));
-  const beyond = x(to) + 6 < RIGHT - 190;
+  const beyond = x(to) + 6 < right - 190;
   svg.append(el("text", { class: "on-money", x: beyond ? x(to) + 6 : x(from) - 6, y: axis - 2, "text-anchor": beyond ? "start" : "end" }, `nearly as good: ${fixed(from * 100, 0)} – ${fixed(to * 100, 0)} %`));
   svg.append(el("circle", { class: "best", cx: x(best[SHARE]), cy: y(best[PROFIT]), r: 5 }));
   svg.append(el("text", { class: "on-money", x: x(best[SHARE]) + 9, y: y(best[PROFIT]) - 8 }, `best ${money(best[PROFIT])} at ${fixed(best[SHARE] * 100, 0)} %`));
@@ -147,17 +156,17 @@ function draw(place, data) {
     set(line, { x1: px, x2: px });
     const text = at === 0 ? "act on nobody" : `act on everyone left of here: P ≥ ${fixed(point[CUT_OFF], 3)}`;
     set(handle, { x: px - 9, "aria-valuenow": Math.round(point[SHARE] * 100), "aria-valuetext": `${percent(point[SHARE])}, ${text}, worth ${money(point[PROFIT])}` });
-    const right = px < RIGHT - 300;
-    set(label, { x: right ? px + 14 : px - 14, "text-anchor": right ? "start" : "end" });
+    const after = px < right - 300;
+    set(label, { x: after ? px + 14 : px - 14, "text-anchor": after ? "start" : "end" });
     label.textContent = text;
   };
   placeLine(data.at);
   return { x, place: placeLine };
 }
 
-function marks(columns) {
+function marks(columns, right) {
   const group = el("g");
-  const step = (RIGHT - LEFT) / columns.length;
+  const step = (right - LEFT) / columns.length;
   const rise = MARKS.height / columns[0].length;
   const [events, others] = [[], []];
   columns.forEach((column, c) => {

@@ -14,3 +14,6 @@ export function drawing(place, width, height) {
   place.replaceChildren(svg);
   return svg;
 }
+
+// The width that a place for a drawing has, so that letters keep their size.
+export const widthOf = (place) => Math.max(Math.round(place.clientWidth), 260);

@@ -28,18 +28,17 @@ pub fn percent(share: f64) -> String {
     if share.is_finite() { format!("{}{THIN}%", fixed(share * 100.0, 1)) } else { "–".into() }
 }
 
-/// A measured value at the precision at which it is read: about four digits.
+/// A measured value at the precision at which it is read: about four digits,
+/// without zeros at the end that say nothing.
 pub fn plain(x: f64) -> String {
     let size = x.abs();
-    if size >= 1000.0 || x == x.trunc() {
-        fixed(x, 0)
-    } else if size >= 100.0 {
-        fixed(x, 1)
-    } else if size >= 1.0 {
-        fixed(x, 2)
-    } else {
-        fixed(x, 4)
-    }
+    let decimals = match size {
+        _ if size >= 1000.0 || x == x.trunc() => return fixed(x, 0),
+        _ if size >= 100.0 => 1,
+        _ if size >= 1.0 => 2,
+        _ => 4,
+    };
+    fixed(x, decimals).trim_end_matches('0').trim_end_matches('.').to_owned()
 }
 
 /// Money as it is read on a page: whole units from 100 on, otherwise two decimals.
@@ -70,5 +69,9 @@ mod tests {
         assert_eq!(fixed(-0.001, 1), "0.0", "no minus before a zero");
         assert_eq!(percent(0.18), "18.0\u{202f}%");
         assert_eq!(percent(f64::NAN), "–");
+        assert_eq!(
+            (plain(3.2), plain(0.3), plain(100.04), plain(-7.0)),
+            ("3.2".into(), "0.3".into(), "100".into(), "−7".into())
+        );
     }
 }

@@ -70,6 +70,18 @@ impl Server {
         server
     }
 
+    /// The same database, reached through a wire that can be cut.
+    pub async fn start_over_wire() -> (Self, Wire) {
+        let mut server = Self::start().await;
+        server.kill();
+        let (before, rest) = server.database.rsplit_once(':').expect("a port");
+        let (port, name) = rest.split_once('/').expect("a database");
+        let wire = Wire::to(port.parse().expect("a port")).await;
+        server.database = format!("{before}:{}/{name}", wire.port);
+        server.run().await;
+        (server, wire)
+    }
+
     /// Starts the process and waits until it answers.
     pub async fn run(&mut self) {
         let process = Command::new(env!("CARGO_BIN_EXE_pronoia"))
@@ -131,6 +143,137 @@ fn open_folder() -> TempDir {
     let folder = tempfile::tempdir().expect("a folder");
     std::fs::set_permissions(folder.path(), std::fs::Permissions::from_mode(0o777)).expect("readable by the browser");
     folder
+}
+
+/// A client that keeps its session and shows every answer as it is.
+pub struct Http {
+    agent: ureq::Agent,
+    url: String,
+    pub cookie: String,
+}
+
+/// What came back: status, address of a redirect, text.
+pub struct Answer {
+    pub status: u16,
+    pub location: String,
+    pub headers: ureq::http::HeaderMap,
+    pub text: String,
+}
+
+impl Http {
+    pub fn new(server: &Server) -> Self {
+        let config = ureq::Agent::config_builder().http_status_as_error(false).max_redirects(0);
+        Self { agent: config.build().into(), url: server.url.clone(), cookie: String::new() }
+    }
+
+    /// A client that is signed in.
+    pub fn signed_in(server: &Server, email: &str) -> Self {
+        let mut http = Self::new(server);
+        let answer = http.post("/sign-in", &[("email", email), ("password", PASSWORD)]);
+        assert_eq!(answer.status, 303, "{}", answer.text);
+        let cookie = answer.headers["set-cookie"].to_str().expect("a cookie");
+        http.cookie = cookie.split(';').next().expect("a value").to_owned();
+        http
+    }
+
+    fn answer(response: Result<ureq::http::Response<ureq::Body>, ureq::Error>) -> Answer {
+        let mut response = response.expect("an answer");
+        let location = response.headers().get("location").map_or("", |l| l.to_str().expect("text")).to_owned();
+        let text = response.body_mut().with_config().limit(50 << 20).read_to_string().expect("text");
+        Answer { status: response.status().as_u16(), location, headers: response.headers().clone(), text }
+    }
+
+    pub fn get(&self, path: &str) -> Answer {
+        Self::answer(self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call())
+    }
+
+    pub fn post(&self, path: &str, fields: &[(&str, &str)]) -> Answer {
+        let request = self.agent.post(format!("{}{path}", self.url)).header("cookie", &self.cookie);
+        Self::answer(request.send_form(fields.iter().copied()))
+    }
+
+    /// The proof that forms of this session carry.
+    pub fn csrf(&self) -> String {
+        let page = self.get("/").text;
+        let after = page.split("name=\"csrf\" value=\"").nth(1).expect("a form");
+        after.split('"').next().expect("a value").to_owned()
+    }
+
+    /// Posts a form of a page of ours.
+    pub fn submit(&self, path: &str, fields: &[(&str, &str)]) -> Answer {
+        let csrf = self.csrf();
+        let mut all = vec![("csrf", csrf.as_str())];
+        all.extend(fields);
+        self.post(path, &all)
+    }
+
+    /// Sends a file as the page does.
+    pub fn upload(&self, csrf: &str, name: &str, bytes: &[u8]) -> Answer {
+        let mut body = format!(
+            "--cut\r\nContent-Disposition: form-data; name=\"csrf\"\r\n\r\n{csrf}\r\n--cut\r\nContent-Disposition: form-data; \
+             name=\"file\"; filename=\"{name}\"\r\nContent-Type: text/csv\r\n\r\n"
+        )
+        .into_bytes();
+        body.extend(bytes);
+        body.extend(b"\r\n--cut--\r\n");
+        let request = self.agent.post(format!("{}/uploads", self.url)).header("cookie", &self.cookie);
+        Self::answer(request.header("content-type", "multipart/form-data; boundary=cut").send(&body[..]))
+    }
+
+    /// Follows a job to its end: the page it leads to, or the page that says why not.
+    pub async fn follow(&self, job: &str) -> Answer {
+        until("the job ends", || async {
+            let answer = self.get(job);
+            if answer.status == 303 {
+                return Some(self.get(&answer.location));
+            }
+            answer.text.contains("role=\"alert\"").then_some(answer)
+        })
+        .await
+    }
+}
+
+/// A way to the database that can be cut.
+pub struct Wire {
+    pub port: u16,
+    connected: std::sync::Arc<std::sync::atomic::AtomicBool>,
+}
+
+impl Wire {
+    /// Begins to pass bytes on to a port of this machine.
+    pub async fn to(target: u16) -> Self {
+        use std::sync::atomic::{AtomicBool, Ordering};
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
+        let port = listener.local_addr().expect("an address").port();
+        let connected = std::sync::Arc::new(AtomicBool::new(true));
+        let open = connected.clone();
+        tokio::spawn(async move {
+            while let Ok((mut near, _)) = listener.accept().await {
+                if !open.load(Ordering::Relaxed) {
+                    continue;
+                }
+                let open = open.clone();
+                tokio::spawn(async move {
+                    let Ok(mut far) = tokio::net::TcpStream::connect(("127.0.0.1", target)).await else { return };
+                    let cut = async {
+                        while open.load(Ordering::Relaxed) {
+                            tokio::time::sleep(Duration::from_millis(20)).await;
+                        }
+                    };
+                    tokio::select! {
+                        _ = tokio::io::copy_bidirectional(&mut near, &mut far) => {}
+                        () = cut => {}
+                    }
+                });
+            }
+        });
+        Self { port, connected }
+    }
+
+    /// Cuts every connection and refuses new ones, or mends the wire.
+    pub fn set(&self, connected: bool) {
+        self.connected.store(connected, std::sync::atomic::Ordering::Relaxed);
+    }
 }
 
 /// A browser without a window.

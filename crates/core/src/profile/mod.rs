@@ -147,7 +147,8 @@ pub fn quantile(sorted: &[f64], share: f64) -> f64 {
     sorted[below] + (sorted[above] - sorted[below]) * (at - below as f64)
 }
 
-/// Equal bars over the range; one bar per value where only a few whole numbers occur.
+/// Equal bars of a round width over the range; one bar per value where only a
+/// few whole numbers occur.
 fn shape(sorted: &[f64], runs: &[(f64, u64)], min: f64, max: f64) -> (Vec<f64>, Vec<u64>) {
     let whole = runs.iter().all(|(v, _)| v.fract() == 0.0);
     if whole && max - min < BARS as f64 {
@@ -159,14 +160,26 @@ fn shape(sorted: &[f64], runs: &[(f64, u64)], min: f64, max: f64) -> (Vec<f64>, 
         }
         return (edges, bars);
     }
-    let width = (max - min) / BARS as f64;
-    let edges: Vec<f64> = (0..=BARS).map(|i| min + i as f64 * width).collect();
-    let mut bars = vec![0; BARS];
+    if max <= min {
+        return (vec![min, max], vec![sorted.len() as u64]);
+    }
+    let width = round_width((max - min) / BARS as f64);
+    let first = (min / width).floor();
+    let count = ((max / width).floor() - first) as usize + 1;
+    let edges: Vec<f64> = (0..=count).map(|i| (first + i as f64) * width).collect();
+    let mut bars = vec![0; count];
     for v in sorted {
-        let at = if width > 0.0 { ((v - min) / width) as usize } else { 0 };
-        bars[at.min(BARS - 1)] += 1;
+        let at = ((v / width).floor() - first) as usize;
+        bars[at.min(count - 1)] += 1;
     }
     (edges, bars)
+}
+
+/// The next width of 1, 2 or 5 times a power of ten: values that were rounded
+/// then fall into the bars evenly.
+fn round_width(least: f64) -> f64 {
+    let power = 10f64.powf(least.log10().floor());
+    [1.0, 2.0, 5.0].into_iter().map(|m| m * power).find(|w| *w >= least).unwrap_or(10.0 * power)
 }
 
 #[cfg(test)]

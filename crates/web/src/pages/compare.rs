@@ -170,11 +170,11 @@ fn line(view: &StudyView, model: &model::Model, e: &Evaluation, opened: Option<i
 fn heading(lines: &[(Line, f64)], priced: bool, population: Option<f64>) -> String {
     let Some((best, value)) = lines.first() else { return "Nothing is fitted yet.".into() };
     match lines.get(1) {
-        None if priced => format!("{} can bring {} {}.", best.name, text::money(*value), whom(population)),
+        None if priced => format!("{} can be worth {} {}.", best.name, text::money(*value), whom(population)),
         None => format!("{} is the only candidate so far.", best.name),
         Some((second, other)) if priced => format!(
-            "{} brings most: {} {}, {} more than {}{}.",
-            best.name,
+            "Most comes from {}: {} {}, {} more than from {}{}.",
+            best.name.to_lowercase(),
             text::money(*value),
             whom(population),
             text::money(value - other),
@@ -182,8 +182,8 @@ fn heading(lines: &[(Line, f64)], priced: bool, population: Option<f64>) -> Stri
             if second.high >= best.low { ", which may be chance" } else { "" }
         ),
         Some((second, _)) => format!(
-            "{} tells the outcome best: log loss {}, against {} of {}.",
-            best.name,
+            "The outcome is told best by {}: log loss {}, against {} by {}.",
+            best.name.to_lowercase(),
             best.log_loss,
             second.log_loss,
             second.name.to_lowercase()

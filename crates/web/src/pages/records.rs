@@ -105,14 +105,15 @@ pub fn line(profile: &ColumnProfile, rows: u64, open: bool) -> ColumnLine {
     let write = |x: f64| if profile.kind == Kind::Date { written_date(x as i32) } else { number::plain(x) };
     let share = |n: u64| number::percent(n as f64 / rows.max(1) as f64);
     let summary = match &profile.numbers {
-        Some(n) => format!("{} – {}", write(n.min), write(n.max)),
+        Some(n) => format!("{} to {}", write(n.min), write(n.max)),
+        None if profile.distinct > 1 && profile.distinct + profile.missing == rows => "every value different".into(),
         None => profile.top.iter().take(3).map(|(v, _)| v.as_str()).collect::<Vec<_>>().join(", "),
     };
     let mut figures = Vec::new();
     if let Some(n) = &profile.numbers {
         figures.push(("middle", write(n.median)));
-        figures.push(("middle half", format!("{} – {}", write(n.lower_quartile), write(n.upper_quartile))));
-        figures.push(("least, greatest", format!("{} – {}", write(n.min), write(n.max))));
+        figures.push(("middle half", format!("{} to {}", write(n.lower_quartile), write(n.upper_quartile))));
+        figures.push(("least, greatest", format!("{} to {}", write(n.min), write(n.max))));
         figures.push(("mean", write(n.mean)));
         if profile.kind != Kind::Date {
             figures.push(("standard deviation", number::plain(n.sd)));

@@ -36,7 +36,7 @@ pub(super) async fn scan(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
                 app.store.set_scan(id, &scan, "ready").await?;
                 Ok(format!("/uploads/{id}"))
             }
-            Err(trouble) => Err(put_down(app, id, trouble).await),
+            Err(trouble) => Err(put_down(app, &upload, trouble).await),
         };
     };
     let listed = async {
@@ -58,7 +58,7 @@ pub(super) async fn scan(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
             remove_file(&upload);
             Ok(address)
         }
-        Err(trouble) => Err(put_down(app, id, trouble).await),
+        Err(trouble) => Err(put_down(app, &upload, trouble).await),
     }
 }
 
@@ -78,24 +78,25 @@ pub(super) async fn import(app: &App, workspace: i64, id: i64, watch: &Watch) ->
             remove_file(&upload);
             Ok(format!("/tables/{table}"))
         }
-        Err(trouble) => Err(put_down(app, id, trouble).await),
+        Err(trouble) => Err(put_down(app, &upload, trouble).await),
     }
 }
 
-/// Writes down why an upload went no further.
-async fn put_down(app: &App, id: i64, trouble: Trouble) -> Trouble {
+/// Writes down why an upload went no further; its bytes are not kept.
+async fn put_down(app: &App, upload: &upload::Model, trouble: Trouble) -> Trouble {
     let (state, error) = match &trouble {
         Trouble::Stopped => ("stopped", None),
         Trouble::Failed(reason) => ("failed", Some(reason.as_str())),
         Trouble::Away => return trouble,
     };
-    if let Err(e) = app.store.set_upload_state(id, state, error, None).await {
-        tracing::warn!("the state of upload {id} could not be written down: {e}");
+    if let Err(e) = app.store.set_upload_state(upload.id, state, error, None).await {
+        tracing::warn!("the state of upload {} could not be written down: {e}", upload.id);
     }
+    remove_file(upload);
     trouble
 }
 
-/// The bytes are in the table now, and the table is sealed.
+/// The bytes are in a sealed table now, or will never be in one.
 fn remove_file(upload: &upload::Model) {
     if let Err(e) = std::fs::remove_file(&upload.path) {
         tracing::warn!("the file of upload {} could not be removed: {e}", upload.id);
