@@ -4,6 +4,13 @@ export function followJobs() {
 }
 
 function follow(line) {
+  // Asking for a stop leaves the page as it is; the line says when it has stopped.
+  line.querySelector("form")?.addEventListener("submit", (event) => {
+    event.preventDefault();
+    const form = event.target;
+    fetch(form.action, { method: "POST", body: new URLSearchParams(new FormData(form)), headers: { "x-requested-by-script": "yes" } });
+    line.querySelector("[data-left]").textContent = "stopping";
+  });
   const source = new EventSource(`/jobs/${line.dataset.job}/events`);
   source.onmessage = (message) => {
     const job = JSON.parse(message.data);

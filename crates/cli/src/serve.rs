@@ -43,6 +43,9 @@ pub struct Serve {
 pub struct Demo {
     #[command(flatten)]
     place: Place,
+    /// Also write the made-up files into this folder, to be brought in by hand.
+    #[arg(long)]
+    files: Option<PathBuf>,
 }
 
 /// Make an account.
@@ -109,6 +112,12 @@ impl Serve {
 
 impl Demo {
     pub fn run(self) -> Outcome {
+        if let Some(folder) = &self.files {
+            let written = std::fs::create_dir_all(folder).and_then(|()| {
+                pronoia_demo::files().into_iter().try_for_each(|(name, bytes)| std::fs::write(folder.join(name), bytes))
+            });
+            written.map_err(|e| format!("The files could not be written to {}: {e}.", folder.display()))?;
+        }
         runtime()?.block_on(async {
             let app = App { config: self.place.config(), store: self.place.open().await? };
             let (email, password) = demonstration::load(&app).await?;

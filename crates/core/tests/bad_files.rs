@@ -88,6 +88,9 @@ fn a_cell_that_is_no_number_counts_as_missing_and_is_listed() {
     assert_eq!(table.column("visits").expect("visits").missing(), 1);
     assert_eq!((scan.misfit_cells, scan.misfits[0].line), (1, 302));
     assert!(scan.misfits[0].sentence().contains("seven"));
+    let open = || Ok::<_, std::io::Error>(text.as_bytes());
+    let scanned = pronoia_core::intake::scan(open, 0, &Unwatched).expect("a scan");
+    assert_eq!(scanned, scan, "the preview says what the import will do");
 }
 
 proptest! {

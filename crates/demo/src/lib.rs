@@ -23,3 +23,16 @@ pub const FIRST_RENEWAL: u32 = 400_001;
 
 /// Customers on the list to be scored.
 pub const RENEWALS: usize = 3_000;
+
+/// Every file of the demonstration with its name.
+pub fn files() -> Vec<(&'static str, Vec<u8>)> {
+    let people = members(MEMBERS, SEED, FIRST_MEMBER);
+    let renewals = members(RENEWALS, SEED + 1, FIRST_RENEWAL);
+    vec![
+        ("members_with_outcome.csv", outcome_csv(&people)),
+        ("members.csv", members_csv(&people)),
+        ("cancellations.csv", cancellations_csv(&people)),
+        ("renewals_next_quarter.csv", renewals_csv(&renewals)),
+        ("members_damaged.csv", damaged_csv(&people[..2_000])),
+    ]
+}

@@ -126,17 +126,19 @@ impl Store {
         Ok(Some(Taken { id: claimed.id, workspace_id: claimed.workspace_id, work }))
     }
 
-    /// Gives up jobs that took their worker down with them every time.
+    /// Gives up jobs that took their worker down with them every time; what they were to do.
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn give_up_jobs(&self) -> Result<u64> {
+    pub async fn give_up_jobs(&self) -> Result<Vec<Work>> {
         let sql = "UPDATE job SET state = 'failed', finished_at = now(), \
                    outcome = 'It was begun three times and the server stopped each time. Nothing of it was kept.' \
-                   WHERE state = 'running' AND attempts >= $1 AND heartbeat_at < now() - make_interval(secs => $2)";
+                   WHERE state = 'running' AND attempts >= $1 AND heartbeat_at < now() - make_interval(secs => $2) \
+                   RETURNING id, workspace_id, work";
         let values = [MOST_ATTEMPTS.into(), (SILENCE_SECONDS as f64).into()];
         let statement = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);
-        Ok(sea_orm::ConnectionTrait::execute_raw(&self.db, statement).await?.rows_affected())
+        let given_up = Claimed::find_by_statement(statement).all(&self.db).await?;
+        Ok(given_up.into_iter().map(|c| serde_json::from_value(c.work)).collect::<std::result::Result<_, _>>()?)
     }
 
     /// Shows that the worker is alive and where it is; true if the job should stop.
@@ -179,19 +181,22 @@ impl Store {
         Ok(())
     }
 
-    /// Asks a job to stop; one that still waits is stopped at once.
+    /// Asks a job to stop. One that still waits is stopped at once; then this
+    /// gives what it was to do.
     ///
     /// # Errors
     /// [`StoreError::NotFound`] if it is not this workspace's.
-    pub async fn cancel_job(&self, workspace_id: i64, id: i64) -> Result<()> {
-        let job = self.job(workspace_id, id).await?;
-        let mut row: job::ActiveModel = job.clone().into();
-        row.cancel_requested = Set(true);
-        row.update(&self.db).await?;
-        if job.state == "queued" {
-            self.end_job(id, &Ending::Stopped).await?;
-        }
-        Ok(())
+    pub async fn cancel_job(&self, workspace_id: i64, id: i64) -> Result<Option<Work>> {
+        self.job(workspace_id, id).await?;
+        let sql = "UPDATE job SET cancel_requested = true, \
+                   state = CASE state WHEN 'queued' THEN 'stopped' ELSE state END, \
+                   finished_at = CASE state WHEN 'queued' THEN now() ELSE finished_at END \
+                   WHERE id = $1 AND state IN ('queued', 'running') \
+                   RETURNING id, workspace_id, CASE state WHEN 'stopped' THEN work END AS work";
+        let statement = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, [id.into()]);
+        let row = sea_orm::ConnectionTrait::query_one_raw(&self.db, statement).await?;
+        let work = row.map(|r| r.try_get::<Option<serde_json::Value>>("", "work")).transpose()?.flatten();
+        Ok(work.map(serde_json::from_value).transpose()?)
     }
 
     /// A job of this workspace.

@@ -44,13 +44,23 @@ impl Store {
         let rows = model::Entity::find()
             .select_only()
             .columns([C::Id, C::StudyId, C::Name, C::Settings, C::Basis, C::Seed, C::State, C::Evaluation])
-            .columns([C::Ranking, C::FitSeconds, C::Error, C::CreatedAt])
+            .columns([C::Ranking, C::FitSeconds, C::Error, C::Retired, C::CreatedAt])
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::bytea"), "artefact")
             .filter(C::StudyId.eq(study_id))
+            .filter(C::Retired.eq(false))
             .order_by_asc(C::Id)
             .all(&self.db)
             .await?;
         Ok(rows)
+    }
+
+    /// Takes a candidate off the list; lists and policies that use it keep it.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn retire_model(&self, id: i64) -> Result<()> {
+        model::ActiveModel { id: Set(id), retired: Set(true), ..Default::default() }.update(&self.db).await?;
+        Ok(())
     }
 
     /// A candidate of a study, with its artefact.

@@ -103,6 +103,8 @@ pub struct StudyView {
     pub table: record_table::Model,
     /// Its candidates.
     pub models: Vec<model::Model>,
+    /// The policy's model where a newer fit has taken its place.
+    retired: Option<model::Model>,
     /// Its lists.
     pub lists: Vec<list::Model>,
     ledger: Vec<ledger_entry::Model>,
@@ -133,10 +135,19 @@ impl StudyView {
     /// Looks up a study of a workspace.
     pub async fn load(app: &App, workspace: i64, id: i64) -> Result<Self, PageError> {
         let study = app.store.study(workspace, id).await?;
+        let state = study.choices()?;
+        let models = app.store.models(id).await?;
+        let retired = match &state.policy {
+            Some(policy) if models.iter().all(|m| m.id != policy.model_id) => {
+                Some(app.store.model(policy.model_id).await?)
+            }
+            _ => None,
+        };
         Ok(Self {
-            state: study.choices()?,
+            state,
             table: app.store.table(workspace, study.table_id).await?,
-            models: app.store.models(id).await?,
+            models,
+            retired,
             lists: app.store.lists(id).await?,
             ledger: app.store.ledger(id).await?,
             study,
@@ -148,9 +159,10 @@ impl StudyView {
         format!("/studies/{}/{stop}", self.study.id)
     }
 
-    /// Whether a candidate was fitted on other choices than the present ones.
+    /// Whether a candidate was fitted on other choices than the present ones, or
+    /// a newer fit has taken its place.
     pub fn is_stale(&self, model: &model::Model) -> bool {
-        model.fitted_on().ok() != self.state.basis()
+        model.retired || model.fitted_on().ok() != self.state.basis()
     }
 
     /// Candidates that are fitted.
@@ -161,7 +173,7 @@ impl StudyView {
     /// The policy's model, if it is there.
     pub fn policy_model(&self) -> Option<(&ChosenPolicy, &model::Model)> {
         let policy = self.state.policy.as_ref()?;
-        self.models.iter().find(|m| m.id == policy.model_id).map(|m| (policy, m))
+        self.models.iter().chain(&self.retired).find(|m| m.id == policy.model_id).map(|m| (policy, m))
     }
 
     /// What the policy is worth on validation rows.

@@ -16,6 +16,9 @@ use crate::{Progress, Table};
 /// Bytes from which encoding, delimiter and quote are told.
 const HEAD: usize = 256 * 1024;
 
+/// Rows that are read at a time when only what does not fit is wanted.
+const LOOK: usize = 20_000;
+
 /// Rows between two looks at whether the work should stop.
 const ROWS_PER_LOOK: u64 = 4_096;
 
@@ -23,12 +26,31 @@ type Source<R> = Reader<DecodeReaderBytes<BufReader<std::io::Chain<std::io::Curs
 
 /// Reads a delimited text file from end to end and says what is in it.
 ///
-/// `size` is its length in bytes, for the share done; 0 if unknown.
+/// `open` is called again if cells do not fit, to say which. `size` is its length in bytes, for the share done; 0 if unknown.
 ///
 /// # Errors
 /// [`IntakeError`] if it cannot become a table at all. Rows and cells that do
 /// not fit are no error; they are in the [`Scan`].
-pub fn scan(mut source: impl Read, size: u64, progress: &dyn Progress) -> Result<Scan, IntakeError> {
+pub fn scan<R: Read, E>(
+    open: impl Fn() -> Result<R, E>,
+    size: u64,
+    progress: &dyn Progress,
+) -> Result<Scan, Result<IntakeError, E>> {
+    let understood = understand(open().map_err(Err)?, size, &Part::of(progress, 0.0, 0.6)).map_err(Ok)?;
+    let (mut scan, cells) = understood;
+    if cells > 0 {
+        // Some cells do not read as their column's kind: a second look says which.
+        let mut chunks = Chunks::open(open().map_err(Err)?, scan.plan.clone(), size, LOOK).map_err(Ok)?;
+        let part = Part::of(progress, 0.6, 1.0);
+        while chunks.next(&part).map_err(Ok)?.is_some() {}
+        let (_, cells, misfits) = chunks.misfits();
+        (scan.misfit_cells, scan.misfits) = (cells, misfits.to_vec());
+    }
+    Ok(scan)
+}
+
+/// One pass over the file: what is in it, and how many cells do not fit.
+fn understand(mut source: impl Read, size: u64, progress: &dyn Progress) -> Result<(Scan, u64), IntakeError> {
     let mut head = Vec::with_capacity(HEAD);
     source.by_ref().take(HEAD as u64).read_to_end(&mut head)?;
     if head.iter().all(u8::is_ascii_whitespace) {
@@ -77,11 +99,13 @@ pub fn scan(mut source: impl Read, size: u64, progress: &dyn Progress) -> Result
         });
     }
     let comma_file = tallies.iter().map(Tally::comma_vote).sum::<i64>() > 0;
+    let mut cells = 0;
     let columns: Vec<ColumnPlan> = names
         .into_iter()
         .zip(&tallies)
         .map(|(name, tally)| {
             let (kind, format, reason) = tally.conclude(&name, comma_file);
+            cells += tally.misfits(format);
             ColumnPlan { name, kind, format, reason }
         })
         .collect();
@@ -90,15 +114,9 @@ pub fn scan(mut source: impl Read, size: u64, progress: &dyn Progress) -> Result
     if !ambiguous.is_empty() {
         notes.push(format!("Day and month cannot be told apart in {}; they are read day first.", ambiguous.join(", ")));
     }
-    Ok(Scan {
-        plan: Plan { dialect, columns },
-        rows,
-        rejected: found.rejected,
-        misfit_cells: 0,
-        misfits: found.kept,
-        first_rows,
-        notes,
-    })
+    let plan = Plan { dialect, columns };
+    let scan = Scan { plan, rows, rejected: found.rejected, misfit_cells: 0, misfits: found.kept, first_rows, notes };
+    Ok((scan, cells))
 }
 
 /// The rows of a file in tables of at most `chunk` rows.
@@ -209,7 +227,7 @@ pub fn read_table_as<R: Read, E>(
     change: impl FnOnce(&mut Scan),
     progress: &dyn Progress,
 ) -> Result<(Table, Scan), Result<IntakeError, E>> {
-    let mut scanned = scan(open().map_err(Err)?, size, &Part::of(progress, 0.0, 0.5)).map_err(Ok)?;
+    let (mut scanned, _) = understand(open().map_err(Err)?, size, &Part::of(progress, 0.0, 0.5)).map_err(Ok)?;
     change(&mut scanned);
     let mut chunks = Chunks::open(open().map_err(Err)?, scanned.plan.clone(), size, usize::MAX).map_err(Ok)?;
     let table = chunks.next(&Part::of(progress, 0.5, 1.0)).map_err(Ok)?.ok_or(Ok(IntakeError::Empty))?;

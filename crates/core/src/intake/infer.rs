@@ -76,6 +76,17 @@ impl Tally {
         }
     }
 
+    /// How many filled fields do not read in that way of writing.
+    pub fn misfits(&self, format: ValueFormat) -> u64 {
+        let fits = match format {
+            ValueFormat::Text => self.filled,
+            ValueFormat::Number { mark: DecimalMark::Point } => self.points,
+            ValueFormat::Number { mark: DecimalMark::Comma } => self.commas,
+            ValueFormat::Date { order } => ORDERS.iter().zip(self.dates).find(|(o, _)| **o == order).map_or(0, |d| d.1),
+        };
+        self.filled - fits
+    }
+
     /// How many fields read as a number only with a decimal comma, less those
     /// that do only with a decimal point.
     pub fn comma_vote(&self) -> i64 {

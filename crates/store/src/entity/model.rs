@@ -31,6 +31,8 @@ pub struct Model {
     pub fit_seconds: Option<f64>,
     /// Why it failed.
     pub error: Option<String>,
+    /// Whether a newer fit has taken its place.
+    pub retired: bool,
     /// When it was asked for.
     pub created_at: DateTimeUtc,
 }

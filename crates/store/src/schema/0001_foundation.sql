@@ -90,6 +90,7 @@ CREATE TABLE model (
     ranking jsonb,
     fit_seconds double precision,
     error text,
+    retired boolean NOT NULL DEFAULT false,
     created_at timestamptz NOT NULL DEFAULT now()
 );
 CREATE INDEX model_of_study ON model (study_id);

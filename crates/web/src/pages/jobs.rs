@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{PageResult, see_other};
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::session::Visitor;
 
@@ -92,7 +92,9 @@ pub async fn cancel(
     form: web::Form<Cancel>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    app.store.cancel_job(visitor.workspace_id(), *path).await.map_err(PageError::from)?;
+    if let Some(work) = app.store.cancel_job(visitor.workspace_id(), *path).await? {
+        crate::work::put_aside(&app, &work, "stopped").await;
+    }
     let by_script = request.headers().contains_key("x-requested-by-script");
     if by_script { Ok(HttpResponse::NoContent().finish()) } else { see_other(&format!("/jobs/{path}")) }
 }

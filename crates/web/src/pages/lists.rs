@@ -131,7 +131,7 @@ pub async fn list(app: web::Data<App>, visitor: Visitor, path: web::Path<ListPat
             text::counted(report.lacking().len(), "column is", "columns are")
         ),
     };
-    let model = view.models.iter().find(|m| m.id == list.model_id).map_or(String::new(), |m| m.name.clone());
+    let model = app.store.model(list.model_id).await?.name;
     html(&ListPage {
         frame: Frame::of_study(&app, &visitor, &view, 7).await?,
         base: format!("{}/{}", view.href("lists"), list.id),

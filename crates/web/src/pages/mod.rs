@@ -46,6 +46,7 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/prepare/column", post().to(prepare::change_column))
                 .route("/train", get().to(train::page))
                 .route("/train", post().to(train::begin))
+                .route("/train/again", post().to(train::again))
                 .route("/compare", get().to(compare::page))
                 .route("/decide", get().to(decide::page))
                 .route("/decide", post().to(decide::keep))

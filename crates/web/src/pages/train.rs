@@ -220,3 +220,33 @@ pub async fn begin(
         .await?;
     see_other(&view.href("train"))
 }
+
+/// A candidate to be fitted once more.
+#[derive(Deserialize)]
+pub struct Again {
+    csrf: String,
+    model: i64,
+}
+
+/// Puts a candidate that was stopped, failed or is stale in the queue again,
+/// with the same settings on the present columns.
+pub async fn again(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Again>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let model = view.models.iter().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
+    let basis = view.state.basis().ok_or(PageError::NotFound)?;
+    if model.state == "queued" {
+        return see_other(&view.href("train"));
+    }
+    let seed = view.state.split.seed;
+    let id = app.store.add_model(view.study.id, &model.name, &model.asked()?, &basis, seed).await?;
+    app.store.retire_model(model.id).await?;
+    let title = format!("Fitting {}", model.name.to_lowercase());
+    app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &title, &Work::Fit { model: id }).await?;
+    see_other(&view.href("train"))
+}

@@ -104,6 +104,8 @@ struct Page {
     upload: upload::Model,
     scan: Option<Scan>,
     kinds: [Kind; 7],
+    /// The first values of each column, as written.
+    samples: Vec<String>,
 }
 
 /// What was found in the file.
@@ -112,7 +114,13 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -
     if let Some(table) = upload.table_id {
         return see_other(&format!("/tables/{table}"));
     }
-    html(&Page { frame: Frame::plain(&app, &visitor).await?, scan: upload.scanned()?, upload, kinds: Kind::ALL })
+    let scan = upload.scanned()?;
+    let samples = scan.as_ref().map_or(Vec::new(), |scan| {
+        let first =
+            |column: usize| -> Vec<&str> { scan.first_rows.iter().take(4).map(|row| row[column].as_str()).collect() };
+        (0..scan.plan.columns.len()).map(|column| first(column).join(" · ")).collect()
+    });
+    html(&Page { frame: Frame::plain(&app, &visitor).await?, scan, upload, kinds: Kind::ALL, samples })
 }
 
 /// Kinds as the analyst wants them, by position of the column.

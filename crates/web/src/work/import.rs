@@ -8,7 +8,7 @@ use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Part;
 use pronoia_core::score::match_list;
 use pronoia_store::records::Source;
-use pronoia_store::{StoreError, upload};
+use pronoia_store::upload;
 
 use super::{Trouble, Watch, compute};
 use crate::{App, text};
@@ -105,11 +105,9 @@ fn remove_file(upload: &upload::Model) {
 
 async fn scan_file(upload: &upload::Model, watch: &Watch) -> Result<Scan, Trouble> {
     let (path, size, watch) = (upload.path.clone(), upload.size as u64, watch.clone());
-    Ok(compute(move || {
-        let file = File::open(path).map_err(IntakeError::Read)?;
-        intake::scan(file, size, &watch)
-    })
-    .await??)
+    compute(move || intake::scan(|| File::open(&path), size, &watch))
+        .await?
+        .map_err(|e| Trouble::from(e.unwrap_or_else(IntakeError::Read)))
 }
 
 /// Columns that a model knows are read in the kind it was trained with.
@@ -176,10 +174,4 @@ pub(super) async fn profile_of(
     let rows = importer.read_back().await?;
     watch.go_on()?;
     compute(move || TableProfile::of(&rows)).await
-}
-
-impl From<std::io::Error> for Trouble {
-    fn from(e: std::io::Error) -> Self {
-        Self::from(StoreError::Refused(format!("The file could not be read: {e}.")))
-    }
 }

@@ -89,7 +89,6 @@ pub fn start(app: &App, count: usize) -> Workers {
 /// # Errors
 /// If a job fails.
 pub async fn drain(app: &App) -> Result<(), String> {
-    let _ = app.store.give_up_jobs().await;
     while let Some(taken) = app.store.take_job("drain").await.map_err(|e| e.to_string())? {
         if let Ending::Failed(reason) = run(app, "drain", taken).await {
             return Err(reason);
@@ -100,7 +99,14 @@ pub async fn drain(app: &App) -> Result<(), String> {
 
 /// Takes and does one job; false if there was none.
 async fn step(app: &App, worker: &str) -> bool {
-    let _ = app.store.give_up_jobs().await;
+    match app.store.give_up_jobs().await {
+        Ok(given_up) => {
+            for work in given_up {
+                put_aside(app, &work, "failed").await;
+            }
+        }
+        Err(e) => tracing::warn!("the queue cannot be read: {e}"),
+    }
     match app.store.take_job(worker).await {
         Ok(Some(taken)) => {
             run(app, worker, taken).await;
@@ -139,6 +145,19 @@ async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
         tracing::warn!("the end of job {id} could not be written down: {e}");
     }
     ending
+}
+
+/// Writes down beside what a job was for that the job will not be done.
+pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
+    let written = match work {
+        Work::Scan { upload } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None, None).await,
+        Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
+        Work::Score { list } => app.store.set_list_state(*list, state, None).await,
+        Work::Confirm { .. } => Ok(()),
+    };
+    if let Err(e) = written {
+        tracing::warn!("a job that was put aside could not be written down: {e}");
+    }
 }
 
 async fn beat(store: Store, id: i64, worker: String, watch: Watch) {
