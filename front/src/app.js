@@ -11,6 +11,17 @@ for (const figure of document.querySelectorAll("[data-lines]")) drawLines(figure
 for (const figure of document.querySelectorAll("[data-standing]")) drawStanding(figure, JSON.parse(figure.dataset.standing));
 for (const board of document.querySelectorAll("[data-decide]")) decide(board);
 
+// A file over the limit is refused before it is sent.
+for (const form of document.querySelectorAll("[data-upload]")) {
+  const field = form.querySelector("[type=file]");
+  field.addEventListener("change", () => {
+    const most = Number(form.dataset.upload);
+    const tooLarge = field.files[0]?.size > most;
+    field.setCustomValidity(tooLarge ? form.dataset.tooLarge : "");
+    if (tooLarge) field.reportValidity();
+  });
+}
+
 const button = document.querySelector("[data-theme-button]");
 if (button) {
   const night = document.documentElement.dataset.theme === "night";

@@ -180,6 +180,8 @@ function marks(columns, right) {
   return group;
 }
 
+const behind = (difference) => (difference < 0.005 ? "the best point" : `${money(difference)} under the best`);
+
 // Rewrites the sentences for where the line is now.
 function write(board, data) {
   const p = data.points[data.at];
@@ -196,7 +198,7 @@ function write(board, data) {
     high: money(p[HIGH]),
     per_hundred: fixed(p[ACTED] > 0 ? (p[EVENTS] / p[ACTED]) * 100 : 0, 0),
     found_per_hundred: fixed((p[EVENTS] / all) * 100, 0),
-    behind: money(data.points[data.best][PROFIT] - p[PROFIT]),
+    behind: behind(data.points[data.best][PROFIT] - p[PROFIT]),
     act_event: signed(data.act_event),
     act_other: signed(data.act_other),
   };

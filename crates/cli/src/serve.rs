@@ -4,7 +4,7 @@ use std::io::BufRead;
 use std::path::PathBuf;
 
 use clap::Args;
-use pronoia_store::Store;
+use pronoia_store::{Store, StoreError};
 use pronoia_web::{App, Config, demonstration};
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
@@ -62,7 +62,13 @@ pub struct Account {
 
 impl Place {
     async fn open(&self) -> Result<Store, String> {
-        Store::open(&self.database).await.map_err(|e| e.to_string())
+        Store::open(&self.database).await.map_err(|e| match e {
+            StoreError::Unreachable => {
+                let place = self.database.rsplit_once('@').map_or(self.database.as_str(), |(_, place)| place);
+                format!("No PostgreSQL server answers at {place}. Start it, or name another with DATABASE_URL.")
+            }
+            other => other.to_string(),
+        })
     }
 
     fn config(&self) -> Config {

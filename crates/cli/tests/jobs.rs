@@ -7,6 +7,7 @@ use pronoia_core::study::{ColumnChoice, KnownWhen, Outcome, Question, Role, Stud
 use pronoia_core::{Kind, profile::TableProfile};
 use pronoia_store::Store;
 use pronoia_store::jobs::Work;
+use pronoia_store::records::{Label, SealedFor};
 use pronoia_store::studies::Choice;
 use support::{EMAIL, Http, Server, until};
 
@@ -20,7 +21,10 @@ async fn study(store: &Store, workspace: i64, rows: usize) -> i64 {
     let mut importer = store.begin_import(workspace, &shape).await.expect("begun");
     importer.add(&table).await.expect("added");
     let source = pronoia_store::records::Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
-    let id = importer.seal("small", &source, &TableProfile::of(&table), false, false).await.expect("sealed");
+    let id = importer
+        .seal(Label { name: "small", source: &source, is_list: false }, &TableProfile::of(&table), SealedFor::Itself)
+        .await
+        .expect("sealed");
     let study = store.create_study(workspace, id, "Who?", Question::Churn).await.expect("a study");
     let predictor = |name: &str| ColumnChoice {
         name: name.into(),

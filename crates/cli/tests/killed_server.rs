@@ -8,6 +8,7 @@ use pronoia_core::{Kind, Table};
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 use pronoia_store::Store;
 use pronoia_store::jobs::Work;
+use pronoia_store::records::{Label, SealedFor};
 use support::{Server, until};
 
 async fn finished(store: &Store, workspace: i64, job: i64) -> pronoia_store::job::Model {
@@ -128,7 +129,10 @@ async fn rows_come_back_as_they_were_stored() {
     importer.add(&rows).await.expect("added again");
     let profile = pronoia_core::profile::TableProfile::of(&importer.read_back().await.expect("rows"));
     let source = pronoia_store::records::Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
-    let id = importer.seal("odd", &source, &profile, false, false).await.expect("sealed");
+    let id = importer
+        .seal(Label { name: "odd", source: &source, is_list: false }, &profile, SealedFor::Itself)
+        .await
+        .expect("sealed");
     let table = store.table(workspace, id).await.expect("the table");
     let back = store.columns(&table, None).await.expect("columns");
     let text = |t: &Table, r: usize| -> Vec<Option<String>> { t.columns().iter().map(|c| c.text(r)).collect() };

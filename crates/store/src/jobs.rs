@@ -158,26 +158,28 @@ impl Store {
         }
     }
 
-    /// Writes down how a job ended.
+    /// Writes down how a job ended, unless another worker has taken it since.
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn end_job(&self, id: i64, ending: &Ending) -> Result<()> {
+    pub async fn end_job(&self, id: i64, worker: &str, ending: &Ending) -> Result<()> {
         let (state, outcome) = match ending {
             Ending::Done(address) => ("done", Some(address.clone())),
             Ending::Failed(reason) => ("failed", Some(reason.clone())),
             Ending::Stopped => ("stopped", None),
         };
-        job::ActiveModel {
-            id: Set(id),
-            state: Set(state.into()),
-            outcome: Set(outcome),
-            share: Set(1.0),
-            finished_at: Set(Some(chrono::Utc::now())),
-            ..Default::default()
-        }
-        .update(&self.db)
-        .await?;
+        job::Entity::update_many()
+            .set(job::ActiveModel {
+                state: Set(state.into()),
+                outcome: Set(outcome),
+                share: Set(1.0),
+                finished_at: Set(Some(chrono::Utc::now())),
+                ..Default::default()
+            })
+            .filter(job::Column::Id.eq(id))
+            .filter(job::Column::Worker.eq(worker))
+            .exec(&self.db)
+            .await?;
         Ok(())
     }
 

@@ -55,13 +55,8 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_list_state(&self, id: i64, state: &str, scored: Option<(i64, u64)>) -> Result<()> {
-        let mut row = list::ActiveModel { id: Set(id), state: Set(state.into()), ..Default::default() };
-        if let Some((table_id, acted)) = scored {
-            row.scored_id = Set(Some(table_id));
-            row.acted = Set(Some(acted as i64));
-        }
-        row.update(&self.db).await?;
+    pub async fn set_list_state(&self, id: i64, state: &str) -> Result<()> {
+        list::ActiveModel { id: Set(id), state: Set(state.into()), ..Default::default() }.update(&self.db).await?;
         Ok(())
     }
 }

@@ -60,22 +60,13 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_upload_state(
-        &self,
-        id: i64,
-        state: &str,
-        error: Option<&str>,
-        table_id: Option<i64>,
-    ) -> Result<()> {
-        let mut row = upload::ActiveModel {
+    pub async fn set_upload_state(&self, id: i64, state: &str, error: Option<&str>) -> Result<()> {
+        let row = upload::ActiveModel {
             id: Set(id),
             state: Set(state.into()),
             error: Set(error.map(str::to_owned)),
             ..Default::default()
         };
-        if table_id.is_some() {
-            row.table_id = Set(table_id);
-        }
         row.update(&self.db).await?;
         Ok(())
     }

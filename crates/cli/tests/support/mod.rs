@@ -9,6 +9,7 @@ use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use fantoccini::actions::{InputSource, KeyAction, KeyActions};
 use fantoccini::wd::Capabilities;
 use fantoccini::{Client, ClientBuilder, Locator};
 use pronoia_store::Store;
@@ -308,7 +309,7 @@ impl Browser {
             "binary": "/usr/bin/chromium",
             "args": [
                 "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-dev-shm-usage",
-                "--disable-background-networking", "--disable-component-update", "--disable-sync",
+                "--force-prefers-reduced-motion", "--disable-background-networking", "--disable-component-update", "--disable-sync",
                 "--window-size=1280,800", format!("--user-data-dir={}", profile.display()),
             ],
         });
@@ -364,7 +365,10 @@ impl Browser {
 
     /// Presses keys wherever the focus is.
     pub async fn press(&self, keys: &str) {
-        self.client.active_element().await.expect("a focus").send_keys(keys).await.expect("pressed");
+        let keyboard = keys.chars().fold(KeyActions::new("keyboard".into()), |actions, value| {
+            actions.then(KeyAction::Down { value }).then(KeyAction::Up { value })
+        });
+        self.client.perform_actions(keyboard).await.expect("pressed");
     }
 
     pub async fn script(&self, code: &str) -> serde_json::Value {
@@ -378,14 +382,38 @@ impl Browser {
         answer.as_str().expect("text").to_owned()
     }
 
-    /// Fails if axe finds anything on the page.
+    /// Fails if axe finds anything on the page, by day or by night.
     pub async fn is_accessible(&self, page: &str) {
         let path = std::env::var("PRONOIA_TEST_AXE").expect("PRONOIA_TEST_AXE names axe-core; ./test sets it");
         self.script(&std::fs::read_to_string(path).expect("axe-core")).await;
-        let code = "const done = arguments[0]; axe.run().then(r => done(r.violations.map(v => v.id + ': ' + \
-                    v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | '))))";
-        let found = self.client.execute_async(code, Vec::new()).await.expect("axe runs");
-        assert_eq!(found, serde_json::json!([]), "axe on {page}");
+        let code = "const done = arguments[0]; axe.run().then(r => done([r.passes.length, r.violations.map(v => v.id + ': ' + \
+                    v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | '))]))";
+        for theme in ["night", "day"] {
+            self.script(&format!("document.documentElement.dataset.theme = '{theme}'")).await;
+            let found = self.client.execute_async(code, Vec::new()).await.expect("axe runs");
+            assert!(found[0].as_u64() > Some(10), "axe looked at {page}: {found}");
+            assert_eq!(found[1], serde_json::json!([]), "axe on {page} by {theme}");
+        }
+    }
+
+    /// Moves the focus by the tab key until it is on the element.
+    pub async fn tab_to(&self, css: &str) {
+        self.see_element(css).await;
+        let is_there = format!("return document.activeElement.matches({})", serde_json::json!(css));
+        for _ in 0..150 {
+            if self.script(&is_there).await == true {
+                let shown = "const s = getComputedStyle(document.activeElement); return s.outlineStyle !== 'none'";
+                assert_eq!(self.script(shown).await, true, "the focus on {css} can be seen");
+                return;
+            }
+            self.press("\u{e004}").await;
+        }
+        panic!("{css} is not reached by the tab key");
+    }
+
+    /// Waits until there is such an element.
+    pub async fn see_element(&self, css: &str) {
+        until(css, || async { self.client.find(Locator::Css(css)).await.ok() }).await;
     }
 
     pub async fn sign_in(&self, server: &Server) {

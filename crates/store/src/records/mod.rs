@@ -5,7 +5,7 @@ mod read;
 mod write;
 
 pub use read::{Page, Sort};
-pub use write::Importer;
+pub use write::{Importer, Label, SealedFor};
 
 use pronoia_core::Kind;
 use pronoia_core::profile::TableProfile;

@@ -11,6 +11,28 @@ use crate::{Result, Store};
 /// Bytes that are sent at a time.
 const PIECE: usize = 1 << 20;
 
+/// What is written down together with a sealed table, both or neither.
+#[derive(Debug, Clone, Copy)]
+pub enum SealedFor {
+    /// Nothing but the table.
+    Itself,
+    /// The upload it was made of is done.
+    Upload(i64),
+    /// The list it is the scored form of is done, with so many to act on.
+    List(i64, u64),
+}
+
+/// What a table is called and where it came from.
+#[derive(Debug, Clone, Copy)]
+pub struct Label<'a> {
+    /// Its name.
+    pub name: &'a str,
+    /// Where it came from.
+    pub source: &'a Source,
+    /// Whether it was brought in to be scored, or is the result.
+    pub is_list: bool,
+}
+
 /// A table version in the making. Nobody sees anything of it before
 /// [`Importer::seal`], and nothing is left of it if it is dropped.
 pub struct Importer {
@@ -101,18 +123,12 @@ impl Importer {
     ///
     /// # Errors
     /// If the database does not answer; then nothing is left of it.
-    pub async fn seal(
-        mut self,
-        name: &str,
-        source: &Source,
-        profile: &TableProfile,
-        is_list: bool,
-        made_up: bool,
-    ) -> Result<i64> {
+    pub async fn seal(mut self, label: Label<'_>, profile: &TableProfile, sealed_for: SealedFor) -> Result<i64> {
+        let Label { name, source, is_list } = label;
         sqlx::query(
             "INSERT INTO record_table (id, workspace_id, name, version, rows, columns, source, profile, is_list, made_up) \
              VALUES ($1, $2, $3, 1 + (SELECT count(*)::int FROM record_table WHERE workspace_id = $2 AND name = $3), \
-             $4, $5::jsonb, $6::jsonb, $7::jsonb, $8, $9)",
+             $4, $5::jsonb, $6::jsonb, $7::jsonb, $8, (SELECT made_up FROM workspace WHERE id = $2))",
         )
         .bind(self.id)
         .bind(self.workspace_id)
@@ -122,9 +138,26 @@ impl Importer {
         .bind(serde_json::to_string(source)?)
         .bind(serde_json::to_string(profile)?)
         .bind(is_list)
-        .bind(made_up)
         .execute(&mut *self.transaction)
         .await?;
+        match sealed_for {
+            SealedFor::Itself => {}
+            SealedFor::Upload(upload) => {
+                sqlx::query("UPDATE upload SET table_id = $1, state = 'done' WHERE id = $2")
+                    .bind(self.id)
+                    .bind(upload)
+                    .execute(&mut *self.transaction)
+                    .await?;
+            }
+            SealedFor::List(list, acted) => {
+                sqlx::query("UPDATE list SET scored_id = $1, acted = $2, state = 'scored' WHERE id = $3")
+                    .bind(self.id)
+                    .bind(acted as i64)
+                    .bind(list)
+                    .execute(&mut *self.transaction)
+                    .await?;
+            }
+        }
         self.transaction.commit().await?;
         Ok(self.id)
     }

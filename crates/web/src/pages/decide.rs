@@ -203,7 +203,7 @@ impl<'a> Situation<'a> {
             act_event: signed(prices.act_event),
             act_other: signed(prices.act_other),
             break_even: prices.break_even().map(|p| text::fixed(p, 3)),
-            behind: text::money(best.profit - p.profit),
+            behind: behind(best.profit - p.profit),
         }
     }
 
@@ -227,7 +227,7 @@ impl<'a> Situation<'a> {
             models: self.view.fitted().map(|m| (m.id, m.name.clone())).collect(),
             churn,
             plain,
-            population: self.chosen.population.map_or(String::new(), |p| format!("{p}")),
+            population: self.chosen.population.map_or(String::new(), |p| text::fixed(p, 0)),
             whom: whom(self.chosen.population),
             here: self.here(),
             data: self.data()?,
@@ -298,6 +298,11 @@ fn position(ranking: &Ranking, curve: &[ProfitPoint], line: f64, line_as: Option
         _ if (0.0..=1.0).contains(&line) => Ok(ranking.position_of(line)),
         _ => Err(PageError::Refused(format!("A probability is between 0 and 1; it is {line}."))),
     }
+}
+
+/// How far a point is from the best, in words.
+fn behind(difference: f64) -> String {
+    if difference < 0.005 { "the best point".into() } else { format!("{} under the best", text::money(difference)) }
 }
 
 fn signed(x: f64) -> String {

@@ -21,6 +21,7 @@ struct Page {
     tables: Vec<record_table::Model>,
     questions: [Question; 4],
     most_upload: String,
+    most_bytes: u64,
 }
 
 struct Line {
@@ -52,6 +53,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         tables: app.store.tables(visitor.workspace_id()).await?,
         questions: Question::ALL,
         most_upload: text::bytes(app.config.most_upload),
+        most_bytes: app.config.most_upload,
     })
 }
 

@@ -28,6 +28,7 @@ struct Page {
     has_policy: bool,
     lines: Vec<Line>,
     most_upload: String,
+    most_bytes: u64,
 }
 
 struct Line {
@@ -62,6 +63,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         has_policy: view.state.policy.is_some(),
         lines,
         most_upload: text::bytes(app.config.most_upload),
+        most_bytes: app.config.most_upload,
     })
 }
 
@@ -166,7 +168,7 @@ pub async fn score(
     if !matches!(list.state.as_str(), "matched" | "stopped" | "failed") {
         return see_other(&format!("{}/{}", view.href("lists"), list.id));
     }
-    app.store.set_list_state(list.id, "scoring", None).await?;
+    app.store.set_list_state(list.id, "scoring").await?;
     let job = app
         .store
         .enqueue(visitor.workspace_id(), Some(view.study.id), "Scoring the list", &Work::Score { list: list.id })

@@ -7,7 +7,7 @@ use pronoia_core::intake::{self, Chunks, IntakeError, Plan, Scan};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Part;
 use pronoia_core::score::match_list;
-use pronoia_store::records::Source;
+use pronoia_store::records::{Label, SealedFor, Source};
 use pronoia_store::upload;
 
 use super::{Trouble, Watch, compute};
@@ -29,37 +29,44 @@ impl From<IntakeError> for Trouble {
 /// table at once, because the model already says what its columns are.
 pub(super) async fn scan(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
     let upload = app.store.upload(workspace, id).await?;
-    let result = scan_file(&upload, watch).await;
-    let Some(study) = upload.study_id else {
-        return match result {
-            Ok(scan) => {
-                app.store.set_scan(id, &scan, "ready").await?;
-                Ok(format!("/uploads/{id}"))
-            }
-            Err(trouble) => Err(put_down(app, &upload, trouble).await),
-        };
+    let done = match upload.study_id {
+        Some(study) => list(app, workspace, study, &upload, watch).await,
+        None => preview(app, &upload, watch).await,
     };
-    let listed = async {
-        let mut scan = result?;
-        let chosen = app.store.study(workspace, study).await?.choices()?.policy;
-        let chosen = chosen.ok_or_else(|| Trouble::Failed("The study has no policy to score a list with.".into()))?;
-        let model = app.store.model(chosen.model_id).await?.fitted()?;
-        read_as_trained(&mut scan.plan, &model);
-        let table_id = import_rows(app, &upload, scan, true, watch).await?;
-        let table = app.store.table(workspace, table_id).await?;
-        let rows = app.store.columns(&table, None).await?;
-        let (report, _) = match_list(&model, &rows);
-        let list = app.store.add_list(study, table_id, chosen.model_id, chosen.policy.cut_off, &report).await?;
-        app.store.set_upload_state(id, "done", None, Some(table_id)).await?;
-        Ok(format!("/studies/{study}/lists/{list}"))
-    };
-    match listed.await {
-        Ok(address) => {
-            remove_file(&upload);
-            Ok(address)
-        }
+    match done {
+        Ok(address) => Ok(address),
         Err(trouble) => Err(put_down(app, &upload, trouble).await),
     }
+}
+
+async fn preview(app: &App, upload: &upload::Model, watch: &Watch) -> Result<String, Trouble> {
+    let scan = scan_file(upload, watch).await?;
+    app.store.set_scan(upload.id, &scan, "ready").await?;
+    Ok(format!("/uploads/{}", upload.id))
+}
+
+/// Brings a list in and matches it to the policy's model. What was done before
+/// a server was killed is found and not done again.
+async fn list(app: &App, workspace: i64, study: i64, upload: &upload::Model, watch: &Watch) -> Result<String, Trouble> {
+    let chosen = app.store.study(workspace, study).await?.choices()?.policy;
+    let chosen = chosen.ok_or_else(|| Trouble::Failed("The study has no policy to score a list with.".into()))?;
+    let model = app.store.model(chosen.model_id).await?.fitted()?;
+    let table_id = match upload.table_id {
+        Some(table_id) => table_id,
+        None => {
+            let mut scan = scan_file(upload, watch).await?;
+            read_as_trained(&mut scan.plan, &model);
+            import_rows(app, upload, scan, true, watch).await?
+        }
+    };
+    let address = |list: i64| format!("/studies/{study}/lists/{list}");
+    if let Some(list) = app.store.lists(study).await?.iter().find(|l| l.table_id == table_id) {
+        return Ok(address(list.id));
+    }
+    let table = app.store.table(workspace, table_id).await?;
+    let (report, _) = match_list(&model, &app.store.columns(&table, None).await?);
+    let list = app.store.add_list(study, table_id, chosen.model_id, chosen.policy.cut_off, &report).await?;
+    Ok(address(list))
 }
 
 /// Makes an accepted upload a table.
@@ -73,11 +80,7 @@ pub(super) async fn import(app: &App, workspace: i64, id: i64, watch: &Watch) ->
         import_rows(app, &upload, scan, false, watch).await
     };
     match imported.await {
-        Ok(table) => {
-            app.store.set_upload_state(id, "done", None, Some(table)).await?;
-            remove_file(&upload);
-            Ok(format!("/tables/{table}"))
-        }
+        Ok(table) => Ok(format!("/tables/{table}")),
         Err(trouble) => Err(put_down(app, &upload, trouble).await),
     }
 }
@@ -89,7 +92,7 @@ async fn put_down(app: &App, upload: &upload::Model, trouble: Trouble) -> Troubl
         Trouble::Failed(reason) => ("failed", Some(reason.as_str())),
         Trouble::Away => return trouble,
     };
-    if let Err(e) = app.store.set_upload_state(upload.id, state, error, None).await {
+    if let Err(e) = app.store.set_upload_state(upload.id, state, error).await {
         tracing::warn!("the state of upload {} could not be written down: {e}", upload.id);
     }
     remove_file(upload);
@@ -161,7 +164,10 @@ async fn import_rows(
     };
     app.store.set_scan(upload.id, &Scan { rejected, misfit_cells: cells, misfits, ..scan }, "importing").await?;
     let profile = profile_of(&mut importer, watch).await?;
-    Ok(importer.seal(&name, &source, &profile, is_list, false).await?)
+    let label = Label { name: &name, source: &source, is_list };
+    let table = importer.seal(label, &profile, SealedFor::Upload(upload.id)).await?;
+    remove_file(upload);
+    Ok(table)
 }
 
 /// Describes the rows as they are stored.

@@ -141,7 +141,7 @@ async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
             )
         }
     };
-    if let Err(e) = app.store.end_job(id, &ending).await {
+    if let Err(e) = app.store.end_job(id, worker, &ending).await {
         tracing::warn!("the end of job {id} could not be written down: {e}");
     }
     ending
@@ -150,9 +150,9 @@ async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
 /// Writes down beside what a job was for that the job will not be done.
 pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
     let written = match work {
-        Work::Scan { upload } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None, None).await,
+        Work::Scan { upload } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None).await,
         Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
-        Work::Score { list } => app.store.set_list_state(*list, state, None).await,
+        Work::Score { list } => app.store.set_list_state(*list, state).await,
         Work::Confirm { .. } => Ok(()),
     };
     if let Err(e) = written {

@@ -2,7 +2,7 @@
 
 use pronoia_core::Progress;
 use pronoia_core::score::{self, match_list};
-use pronoia_store::records::Source;
+use pronoia_store::records::{Label, SealedFor, Source};
 
 use super::import::profile_of;
 use super::{Trouble, Watch, compute};
@@ -18,16 +18,15 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     }
     let result = score_rows(app, workspace, &list, watch).await;
     match result {
-        Ok((table, acted, rows)) => {
-            app.store.set_list_state(id, "scored", Some((table, acted))).await?;
+        Ok((acted, rows)) => {
             let figure = format!("{} of {} to act on", text::count(acted), text::count(rows));
             app.store.note(study.id, None, "List scored", &figure).await?;
             Ok(address)
         }
         Err(trouble) => {
             match &trouble {
-                Trouble::Stopped => app.store.set_list_state(id, "stopped", None).await?,
-                Trouble::Failed(_) => app.store.set_list_state(id, "failed", None).await?,
+                Trouble::Stopped => app.store.set_list_state(id, "stopped").await?,
+                Trouble::Failed(_) => app.store.set_list_state(id, "failed").await?,
                 Trouble::Away => {}
             }
             Err(trouble)
@@ -40,7 +39,7 @@ async fn score_rows(
     workspace: i64,
     list: &pronoia_store::list::Model,
     watch: &Watch,
-) -> Result<(i64, u64, u64), Trouble> {
+) -> Result<(u64, u64), Trouble> {
     let model = app.store.model(list.model_id).await?.fitted()?;
     let source = app.store.table(workspace, list.table_id).await?;
     watch.tell("Fetching the list", 0.0);
@@ -61,6 +60,7 @@ async fn score_rows(
     importer.add(&table).await?;
     let profile = profile_of(&mut importer, watch).await?;
     let origin = Source { sentence: format!("{}, scored", source.name), rejected: 0, misfit_cells: 0 };
-    let id = importer.seal(&format!("{} scored", source.name), &origin, &profile, true, source.made_up).await?;
-    Ok((id, acted, table.rows() as u64))
+    let label = Label { name: &format!("{} scored", source.name), source: &origin, is_list: true };
+    importer.seal(label, &profile, SealedFor::List(list.id, acted)).await?;
+    Ok((acted, table.rows() as u64))
 }
