@@ -53,7 +53,7 @@ free_port() {
 }
 
 # Makes (if need be) and starts the cluster in folder $1, at a free port from $2 on.
-# Sets DATABASE_URL. The password is made up once and readable only by the owner.
+# Sets DATABASE_URL, and cluster_started if it was not running before. The password is made up once and readable only by the owner.
 start_cluster() {
   local folder=$1 first=$2 password port
   mkdir -p "$folder"
@@ -78,6 +78,7 @@ start_cluster() {
     as_postgres "$postgres_bin/pg_ctl" -D "$folder/data" -w -t 60 -l "$folder/server.log" \
       -o "-p $port -c listen_addresses=127.0.0.1 -c unix_socket_directories='' ${cluster_options:-}" start >/dev/null ||
       stop_with "The database did not start: $(tail -n 3 "$folder/server.log")"
+    cluster_started=$folder
   fi
   export PGPASSWORD=$password
   "$postgres_bin/psql" -h 127.0.0.1 -p "$port" -U pronoia -d postgres -tAc "SELECT 1 FROM pg_database WHERE datname = 'pronoia'" | grep -q 1 ||

@@ -7,12 +7,19 @@ export function keys() {
   } catch {
     // A browser may refuse storage; the ledger is then shown.
   }
+  // The page to find on is there to be typed into.
+  document.querySelector(".find [name=q]")?.focus();
   document.addEventListener("keydown", (event) => {
     if (event.ctrlKey || event.metaKey || event.altKey) return;
     if (event.target.closest("input, select, textarea, dialog")) return;
     const stop = document.querySelector(`[data-stop="${CSS.escape(event.key)}"]`);
     if (stop) return stop.click();
     if (event.key === "?") return dialog?.showModal();
+    if (event.key === "/") {
+      event.preventDefault();
+      const field = document.querySelector(".find [name=q]");
+      return field ? field.focus() : document.querySelector("[data-find]")?.click();
+    }
     if (event.key === "l") return toggleLedger();
     if (event.key === "u") return document.querySelector("[data-take-back]")?.requestSubmit();
     if (event.key === "j" || event.key === "k") return moveRow(event.key === "j" ? 1 : -1);

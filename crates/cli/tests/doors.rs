@@ -47,7 +47,14 @@ async fn strangers_and_neighbours_see_nothing() {
     let begun = ours.submit("/studies", &[("table", &id), ("title", "Who?"), ("question", "churn")]);
     let study = begun.location.strip_suffix("/prepare").expect("a study").to_owned();
 
-    let mut pages = vec!["/".to_owned(), address, "/uploads/1".into(), "/jobs/1".into(), "/jobs/1/events".into()];
+    let mut pages = vec![
+        "/".to_owned(),
+        "/find".to_owned(),
+        address,
+        "/uploads/1".into(),
+        "/jobs/1".into(),
+        "/jobs/1/events".into(),
+    ];
     for stop in
         ["records", "prepare", "train", "compare", "decide", "decide/curve", "lists", "lists/1", "lists/1/scored.csv"]
     {
@@ -57,7 +64,7 @@ async fn strangers_and_neighbours_see_nothing() {
     for page in &pages {
         let answer = stranger.get(page);
         assert_eq!((answer.status, answer.location.as_str()), (303, "/sign-in"), "{page}");
-        if page != "/" {
+        if page != "/" && page != "/find" {
             assert_eq!(neighbour.get(page).status, 404, "{page}");
         }
     }
@@ -75,6 +82,10 @@ async fn strangers_and_neighbours_see_nothing() {
         assert_eq!(neighbour.submit(&path, &fields).status, 404, "{path}");
     }
     assert!(!neighbour.get("/").text.contains("Who?"));
+    let found = ours.get("/find?q=fe").text;
+    assert!(found.contains("column of small, number") && found.contains("?column=fee#open"), "{found}");
+    assert!(ours.get("/find?q=WHO").text.contains("study"), "whatever the case");
+    assert!(neighbour.get("/find?q=fe").text.contains("Nothing is called “fe”"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -28,6 +28,7 @@ struct Page {
     everyone_no: String,
     judged_on: String,
     confusion: Option<ConfusionView>,
+    meaning: Vec<(&'static str, String)>,
     roc: Option<String>,
     gain: Option<String>,
     question: Question,
@@ -124,6 +125,7 @@ pub async fn page(
             serde_json::json!({ "x": x, "y": y, "percent": true, "diagonal": true, "lines": lines }).to_string()
         })
     };
+    let meaning = judged.iter().find(|(m, _)| Some(m.id) == opened).map_or(Vec::new(), |(m, e)| meaning(&view, m, e));
     let confusion = confusion(&view, opened, query.cut_off)?;
     let events = view.study.kind().events_noun();
     html(&Page {
@@ -138,6 +140,7 @@ pub async fn page(
         everyone_no,
         judged_on,
         confusion,
+        meaning,
         roc: curve(|e| &e.roc, "share of the others acted on", &format!("share of {events} found")),
         gain: curve(|e| &e.gain, "share of customers acted on", &format!("share of {events} found")),
         question: view.study.kind(),
@@ -165,6 +168,52 @@ fn line(view: &StudyView, model: &model::Model, e: &Evaluation, opened: Option<i
         seconds: text::fixed(model.fit_seconds.unwrap_or(0.0), 2),
     };
     Ok((line, -e.log_loss))
+}
+
+/// Every measure in plain words, with the counts of the candidate that is open.
+fn meaning(view: &StudyView, model: &model::Model, e: &Evaluation) -> Vec<(&'static str, String)> {
+    let question = view.study.kind();
+    let (left, stayed, events) = (question.event_verb(), question.other_verb(), question.events_noun());
+    let rate = e.events as f64 / e.rows.max(1) as f64;
+    let rate_loss = -(rate * rate.ln() + (1.0 - rate) * (1.0 - rate).ln());
+    vec![
+        (
+            "area under ROC",
+            format!(
+                "Take one of the {} customers who {left} and one of the {} who {stayed}: {} puts the first above the second in {} of 100 such pairs. By chance it would be 50.",
+                text::count(e.events),
+                text::count(e.rows - e.events),
+                model.name,
+                text::fixed(e.area_under_roc * 100.0, 0)
+            ),
+        ),
+        (
+            "precision–recall",
+            format!(
+                "Going down the list from the most likely, {} of 100 reached at the place of each of the {} {events} are {events} themselves, on average. In a list in any order it would be {}.",
+                text::fixed(e.average_precision * 100.0, 0),
+                text::count(e.events),
+                text::fixed(rate * 100.0, 0)
+            ),
+        ),
+        (
+            "log loss",
+            format!(
+                "How surprised the probabilities are by what happened to the {} customers; less is better. Giving everyone the overall rate, {}, would score {}.",
+                text::count(e.rows),
+                text::percent(rate),
+                text::fixed(rate_loss, 4)
+            ),
+        ),
+        (
+            "accuracy",
+            format!(
+                "Share called rightly when acting from a probability of 0.5. Saying “no” to everyone is right for {} of {}, so that accuracy says little here.",
+                text::count(e.rows - e.events),
+                text::count(e.rows)
+            ),
+        ),
+    ]
 }
 
 fn heading(lines: &[(Line, f64)], priced: bool, population: Option<f64>) -> String {

@@ -2,6 +2,7 @@
 
 mod compare;
 mod decide;
+mod find;
 mod home;
 mod jobs;
 mod lists;
@@ -26,6 +27,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/sign-out", post().to(sign_in::leave))
         .route("/theme", post().to(sign_in::theme))
         .route("/", get().to(home::page))
+        .route("/find", get().to(find::page))
         .route("/uploads", post().to(uploads::receive))
         .route("/uploads/{id}", get().to(uploads::page))
         .route("/uploads/{id}/accept", post().to(uploads::accept))

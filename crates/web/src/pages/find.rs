@@ -1,0 +1,74 @@
+//! Find: studies, tables and columns by a part of their name.
+
+use actix_web::web;
+use askama::Template;
+use serde::Deserialize;
+
+use super::PageResult;
+use crate::App;
+use crate::error::html;
+use crate::frame::{Frame, encoded};
+use crate::session::Visitor;
+use crate::text;
+
+/// Finds shown at most.
+const MOST: usize = 100;
+
+#[derive(Template)]
+#[template(path = "find.html")]
+struct Page {
+    frame: Frame,
+    asked: String,
+    found: Vec<Found>,
+    heading: String,
+}
+
+struct Found {
+    name: String,
+    what: String,
+    href: String,
+}
+
+/// What is looked for.
+#[derive(Deserialize)]
+pub struct Query {
+    #[serde(default)]
+    q: String,
+}
+
+/// The page.
+pub async fn page(app: web::Data<App>, visitor: Visitor, query: web::Query<Query>) -> PageResult {
+    let asked = query.q.trim().to_owned();
+    let mut found = if asked.is_empty() { Vec::new() } else { search(&app, &visitor, &asked.to_lowercase()).await? };
+    let heading = match (asked.is_empty(), found.len()) {
+        (true, _) => "Find studies, tables and columns".into(),
+        (false, 0) => format!("Nothing is called “{asked}”."),
+        (false, n) if n > MOST => format!("More than {MOST} things have “{asked}” in their name; the first {MOST}:"),
+        (false, n) => format!("{} with “{asked}” in the name", text::counted(n, "thing", "things")),
+    };
+    found.truncate(MOST);
+    html(&Page { frame: Frame::plain(&app, &visitor).await?, asked, found, heading })
+}
+
+async fn search(app: &App, visitor: &Visitor, asked: &str) -> Result<Vec<Found>, crate::error::PageError> {
+    let fits = |name: &str| name.to_lowercase().contains(asked);
+    let mut found = Vec::new();
+    for study in app.store.studies(visitor.workspace_id()).await? {
+        if fits(&study.title) {
+            found.push(Found { name: study.title, what: "study".into(), href: format!("/studies/{}", study.id) });
+        }
+    }
+    for table in app.store.tables(visitor.workspace_id()).await? {
+        let href = format!("/tables/{}", table.id);
+        if fits(&table.name) {
+            let what = format!("table, {} rows", text::count_of(table.rows));
+            found.push(Found { name: table.name.clone(), what, href: href.clone() });
+        }
+        for column in table.stored_columns()?.into_iter().filter(|c| fits(&c.name)) {
+            let href = format!("{href}?column={}#open", encoded(&column.name));
+            let what = format!("column of {}, {}", table.name, column.kind);
+            found.push(Found { name: column.name, what, href });
+        }
+    }
+    Ok(found)
+}
