@@ -53,6 +53,14 @@ proptest! {
             brute = brute.max(gain * c.hits as f64 + loss * c.false_alarms as f64);
         }
         prop_assert!((best - brute).abs() < 1e-6 * (1.0 + brute.abs()), "{} {}", best, brute);
+        let found = Best::of(&curve);
+        prop_assert!(found.from <= found.at && found.at <= found.to);
+        for end in [found.from, found.to] {
+            prop_assert!(curve[end].profit >= 0.97 * best - 1e-9);
+        }
+        for outside in curve[..found.from].iter().chain(&curve[found.to + 1..]) {
+            prop_assert!(outside.profit < 0.97 * best);
+        }
     }
 
     #[test]

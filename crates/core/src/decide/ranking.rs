@@ -181,9 +181,10 @@ impl Best {
         let at =
             (0..curve.len()).reduce(|best, i| if curve[i].profit > curve[best].profit { i } else { best }).unwrap_or(0);
         let floor = curve.get(at).map_or(0.0, |p| p.profit * NEARLY);
+        // From the first to the last: a dip between them is the noise of single customers.
         let good = |i: &usize| curve[*i].profit >= floor;
-        let from = (0..at).rev().take_while(good).last().unwrap_or(at);
-        let to = (at + 1..curve.len()).take_while(good).last().unwrap_or(at);
+        let from = (0..at).find(good).unwrap_or(at);
+        let to = (at..curve.len()).rfind(good).unwrap_or(at);
         Self { at, from, to }
     }
 }

@@ -1,0 +1,171 @@
+//! What is chosen in a study, what it makes stale, and taking it back.
+
+mod support;
+
+use pronoia_demo::{FIRST_MEMBER, SEED, members};
+use pronoia_store::Store;
+use support::{EMAIL, Http, Server, plain, until};
+
+struct Study {
+    http: Http,
+    store: Store,
+    id: i64,
+    server: Server,
+}
+
+impl Study {
+    /// Members brought in, the outcome chosen, nothing left out yet.
+    async fn begun() -> Self {
+        let server = Server::start().await;
+        server.make_account();
+        let http = Http::signed_in(&server, EMAIL);
+        let csrf = http.csrf();
+        let sent = http.upload(&csrf, "members.csv", &pronoia_demo::outcome_csv(&members(3_000, SEED, FIRST_MEMBER)));
+        http.follow(&sent.location).await;
+        let accepted = http.submit("/uploads/1/accept", &[]);
+        http.follow(&accepted.location).await;
+        let store = server.store().await;
+        let table = store.tables(1).await.expect("tables")[0].id.to_string();
+        http.submit("/studies", &[("table", &table), ("title", "Who will cancel?"), ("question", "churn")]);
+        let study = Self { id: store.studies(1).await.expect("studies")[0].id, http, store, server };
+        assert_eq!(study.post("prepare/outcome", &[("column", "cancelled"), ("event", "yes")]), 303);
+        study
+    }
+
+    fn post(&self, page: &str, fields: &[(&str, &str)]) -> u16 {
+        self.http.submit(&format!("/studies/{}/{page}", self.id), fields).status
+    }
+
+    fn page(&self, page: &str) -> String {
+        plain(&self.http.get(&format!("/studies/{}/{page}", self.id)).text)
+    }
+
+    /// The newest choice that still stands.
+    async fn newest(&self) -> (i64, String) {
+        let ledger = self.store.ledger(self.id).await.expect("the ledger");
+        let entry = ledger.iter().find(|e| e.can_be_taken_back()).expect("a choice");
+        (entry.id, entry.chosen.clone())
+    }
+
+    async fn fitted(&self, family: &str) {
+        let before = self.store.models(self.id).await.expect("models").len();
+        assert_eq!(self.post("train", &[("family", family)]), 303);
+        until("the model is fitted", || async {
+            let models = self.store.models(self.id).await.ok()?;
+            (models.len() == before + 1 && models[before].state == "fitted").then_some(())
+        })
+        .await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_choice_is_taken_back_in_turn_and_puts_back_what_was() {
+    let study = Study::begun().await;
+    let begun = study.page("prepare");
+    assert!(begun.contains("4 should not") && begun.contains("1 is asked about"), "{begun}");
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    let column = [("column", "days_since_last_login"), ("role", "left out"), ("known_when", "afterwards")];
+    assert_eq!(study.post("prepare/column", &column), 303);
+    assert!(study.page("prepare").contains("19 columns go in."));
+
+    let (entry, chosen) = study.newest().await;
+    assert_eq!(chosen, "days_since_last_login: left out, known afterwards");
+    let (older, _) = (entry - 1, ());
+    let entry = entry.to_string();
+    assert_eq!(study.post("take-back", &[("entry", &older.to_string()), ("back", "prepare")]), 422, "only the newest");
+    assert_eq!(study.post("take-back", &[("entry", &entry), ("back", "prepare")]), 303);
+    assert!(study.page("prepare").contains("1 is asked about"));
+    assert_eq!(study.post("take-back", &[("entry", &entry), ("back", "prepare")]), 422, "not twice");
+    let (entry, chosen) = study.newest().await;
+    assert_eq!(chosen, "4 columns left out");
+    assert_eq!(study.post("take-back", &[("entry", &entry.to_string()), ("back", "prepare")]), 303);
+    let back = study.page("prepare");
+    assert!(back.contains("4 should not") && back.contains("1 is asked about"), "{back}");
+    let (entry, _) = study.newest().await;
+    assert_eq!(study.post("take-back", &[("entry", &entry.to_string()), ("back", "prepare")]), 303);
+    assert!(study.page("prepare").contains("which value is the event"), "even the outcome");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_upstream_marks_what_is_stale_and_taking_it_back_clears_the_mark() {
+    let study = Study::begun().await;
+    study.post("prepare/leave-out", &[]);
+    study.fitted("logistic").await;
+    assert_eq!(study.post("decide", &[("value_kept", "200"), ("population", "5000")]), 303);
+    assert!(!study.page("decide").contains("class=\"stale\""));
+
+    let change = [("column", "clinic"), ("role", "left out"), ("known_when", "before")];
+    assert_eq!(study.post("prepare/column", &change), 303);
+    for page in ["train", "compare", "decide"] {
+        assert!(study.page(page).contains("class=\"stale\""), "{page} says so");
+    }
+    assert!(study.page("decide").contains("fitted before the columns or the outcome were changed"));
+    assert!(study.page("decide").contains("for 5 000 customers"), "and keeps what was chosen");
+
+    let (entry, _) = study.newest().await;
+    study.post("take-back", &[("entry", &entry.to_string()), ("back", "train")]);
+    assert!(!study.page("decide").contains("class=\"stale\""), "nothing is stale any more");
+
+    // Fitted anew on other columns, the old fit leaves the list and the policy keeps saying whose it is.
+    study.post("prepare/column", &change);
+    let old = study.store.models(study.id).await.expect("models")[0].id;
+    assert_eq!(study.post("train/again", &[("model", &old.to_string())]), 303);
+    until("the new fit is there", || async {
+        let models = study.store.models(study.id).await.ok()?;
+        (models.len() == 1 && models[0].id != old && models[0].state == "fitted").then_some(())
+    })
+    .await;
+    assert!(study.page("decide").contains("fitted before the columns or the outcome were changed"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_policy_is_kept_only_if_it_can_be() {
+    let study = Study::begun().await;
+    study.post("prepare/leave-out", &[]);
+    study.fitted("boosted").await;
+    for (field, value) in [
+        ("save_rate", "101"),
+        ("save_rate", "-1"),
+        ("value_kept", "-5"),
+        ("value_kept", "a lot"),
+        ("population", "none"),
+        ("population", "0"),
+        ("line", "1.5"),
+    ] {
+        assert_eq!(study.post("decide", &[(field, value)]), 422, "{field} = {value}");
+    }
+    assert_eq!(study.post("decide", &[("line", "30"), ("line_as", "share"), ("population", "2 000")]), 303);
+    let chosen = study.store.study(1, study.id).await.expect("the study").choices().expect("choices").policy;
+    let chosen = chosen.expect("a policy");
+    assert_eq!(chosen.population, Some(2_000.0));
+    let ranking = study.store.models(study.id).await.expect("models")[0].ranked().expect("stored").expect("ranked");
+    let stand = ranking.stands[ranking.position_of(chosen.policy.cut_off)];
+    let share = stand.acted as f64 / ranking.rows as f64;
+    assert!(share <= 0.3 && share > 0.28, "{share}");
+    // The same again is no new choice.
+    let entries = study.store.ledger(study.id).await.expect("the ledger").len();
+    assert_eq!(study.post("decide", &[]), 303);
+    assert_eq!(study.store.ledger(study.id).await.expect("the ledger").len(), entries);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_sealed_test_is_opened_for_a_kept_policy_only_and_counted() {
+    let study = Study::begun().await;
+    study.post("prepare/leave-out", &[]);
+    study.fitted("logistic").await;
+    assert_eq!(study.post("decide/confirm", &[]), 422, "no policy yet");
+    assert_eq!(study.post("decide", &[]), 303);
+    for times in 1..=2 {
+        assert_eq!(study.post("decide/confirm", &[]), 303);
+        until("the seal is opened", || async {
+            let row = study.store.study(1, study.id).await.ok()?;
+            (row.test_openings == times).then_some(())
+        })
+        .await;
+    }
+    assert!(study.page("decide").contains("opened 2 times"));
+    let ledger = study.store.ledger(study.id).await.expect("the ledger");
+    assert_eq!(ledger.iter().filter(|e| e.chosen == "Sealed test opened").count(), 2);
+    assert!(ledger.iter().all(|e| e.chosen != "Sealed test opened" || !e.can_be_taken_back()), "cannot be unseen");
+    drop(study.server);
+}
