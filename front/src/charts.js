@@ -73,8 +73,9 @@ function lines(place, width, { x: xName, y: yName, lines, percent, diagonal }) {
       svg.append(el("line", { class: `line line-${i % 4}`, x1: width - 190, x2: width - 166, y1: key - 4, y2: key - 4 }));
       svg.append(el("text", { class: `name-${i % 4}`, x: width - 160, y: key }, l.name));
     } else {
-      const end = l.points.at(-1);
-      svg.append(el("text", { class: `name-${i % 4}`, x: x(end[0]), y: y(end[1]) - 9, "text-anchor": "end" }, l.name));
+      // Above and to the right of the middle of a falling line there is room.
+      const middle = l.points[Math.floor(l.points.length * 0.55)];
+      svg.append(el("text", { class: `name-${i % 4}`, x: x(middle[0]) + 6, y: y(middle[1]) - 8 }, l.name));
     }
   });
 }

@@ -117,6 +117,9 @@ fn the_scored_list_keeps_its_columns_and_adds_two() {
     );
 }
 
+/// Both families, fitted once for all cases.
+static MODELS: std::sync::LazyLock<[Model; 2]> = std::sync::LazyLock::new(|| ["logistic", "boosted"].map(model));
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(40))]
 
@@ -127,9 +130,8 @@ proptest! {
             text += &format!("{fee},{},{:03}\n", ["Basic", "Plus", "Complete", "Other"][i % 4], 10 + i);
         }
         let list = table(&text);
-        for family in ["logistic", "boosted"] {
-            let model = model(family);
-            let (_, matched) = match_list(&model, &list);
+        for model in MODELS.iter() {
+            let (_, matched) = match_list(model, &list);
             let all: Vec<usize> = (0..list.rows()).collect();
             let together = model.probabilities(&matched, &all).expect("scores");
             for row in all {

@@ -31,6 +31,8 @@ struct Page {
     meaning: Vec<(&'static str, String)>,
     roc: Option<String>,
     gain: Option<String>,
+    gain_finding: String,
+    roc_finding: String,
     question: Question,
 }
 
@@ -128,6 +130,21 @@ pub async fn page(
     let meaning = judged.iter().find(|(m, _)| Some(m.id) == opened).map_or(Vec::new(), |(m, e)| meaning(&view, m, e));
     let confusion = confusion(&view, opened, query.cut_off)?;
     let events = view.study.kind().events_noun();
+    let (mut gain_finding, mut roc_finding) = (String::new(), String::new());
+    if let Some((model, e)) = judged.iter().find(|(m, _)| Some(m.id) == opened) {
+        let found = e.gain.iter().rfind(|p| p.x <= 0.2).map_or(0.0, |p| p.y);
+        gain_finding = format!(
+            "Acting on the first 20 % by {} finds {} of the {events}",
+            model.name.to_lowercase(),
+            text::percent(found)
+        );
+        let others = e.roc.iter().find(|p| p.y >= 0.5).map_or(1.0, |p| p.x);
+        roc_finding = format!(
+            "To find half of the {events}, {} acts on {} of the others",
+            model.name.to_lowercase(),
+            text::percent(others)
+        );
+    }
     html(&Page {
         frame: Frame::of_study(&app, &visitor, &view, 5).await?,
         heading,
@@ -143,6 +160,8 @@ pub async fn page(
         meaning,
         roc: curve(|e| &e.roc, "share of the others acted on", &format!("share of {events} found")),
         gain: curve(|e| &e.gain, "share of customers acted on", &format!("share of {events} found")),
+        gain_finding,
+        roc_finding,
         question: view.study.kind(),
     })
 }

@@ -63,6 +63,8 @@ pub struct ColumnLine {
     pub top: Vec<(String, String, String)>,
     /// The shape, for the chart.
     pub shape: Option<String>,
+    /// What the shape or the most frequent values say, in a sentence.
+    pub finding: String,
 }
 
 struct RowsView {
@@ -127,7 +129,16 @@ pub fn line(profile: &ColumnProfile, rows: u64, open: bool) -> ColumnLine {
         })
         .to_string()
     });
+    let finding = match (&profile.numbers, profile.mode()) {
+        (Some(n), _) => {
+            format!("Half of {} lies between {} and {}", profile.name, write(n.lower_quartile), write(n.upper_quartile))
+        }
+        (None, Some((_, 1))) => format!("Every value of {} occurs once", profile.name),
+        (None, Some((value, n))) => format!("{} is most often “{value}”: {} of rows", profile.name, share(n)),
+        (None, None) => format!("{} has no value anywhere", profile.name),
+    };
     ColumnLine {
+        finding,
         name: profile.name.clone(),
         encoded: encoded(&profile.name),
         kind: profile.kind,

@@ -44,6 +44,7 @@ struct Detail {
     sentence: String,
     coefficients: Vec<[String; 5]>,
     curve: Option<String>,
+    finding: String,
 }
 
 /// Which candidate is open.
@@ -152,9 +153,15 @@ fn detail(row: &model::Model) -> Result<Detail, PageError> {
                     })
                     .collect(),
                 curve: None,
+                finding: String::new(),
             }
         }
         Estimator::Boosted(b) => Detail {
+            finding: format!(
+                "On rows held back the log loss is least with {} trees: {}",
+                b.trees.len(),
+                text::fixed(b.curve.iter().map(|p| p.1).fold(f64::INFINITY, f64::min), 4)
+            ),
             name: row.name.clone(),
             sentence: format!(
                 "{} trees on {} rows; the number was chosen where the log loss on rows held back from training was least.",
