@@ -224,19 +224,16 @@ async fn a_lost_database_is_said_and_comes_back_by_itself() {
     server.make_account();
     let http = Http::signed_in(&server, EMAIL);
     assert_eq!(http.get("/").status, 200);
-    wire.set(false);
-    let answer = until("the page says so", || async {
-        let answer = http.get("/");
-        (answer.status == 503).then_some(answer)
-    })
-    .await;
+    wire.cut().await;
+    let answer = http.get("/");
+    assert_eq!(answer.status, 503);
     assert!(
         answer.text.contains("The database is away") && answer.text.contains("http-equiv=\"refresh\""),
         "{}",
         answer.text
     );
     assert_eq!(http.get("/sign-in").status, 503);
-    wire.set(true);
+    wire.mend();
     let answer = until("the page is back", || async {
         let answer = http.get("/");
         (answer.status == 200).then_some(answer)

@@ -238,6 +238,7 @@ impl Http {
 pub struct Wire {
     pub port: u16,
     connected: std::sync::Arc<std::sync::atomic::AtomicBool>,
+    live: std::sync::Arc<std::sync::atomic::AtomicUsize>,
 }
 
 impl Wire {
@@ -247,15 +248,20 @@ impl Wire {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
         let port = listener.local_addr().expect("an address").port();
         let connected = std::sync::Arc::new(AtomicBool::new(true));
-        let open = connected.clone();
+        let live = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
+        let (open, alive) = (connected.clone(), live.clone());
         tokio::spawn(async move {
             while let Ok((mut near, _)) = listener.accept().await {
                 if !open.load(Ordering::Relaxed) {
                     continue;
                 }
-                let open = open.clone();
+                let (open, alive) = (open.clone(), alive.clone());
+                alive.fetch_add(1, Ordering::Relaxed);
                 tokio::spawn(async move {
-                    let Ok(mut far) = tokio::net::TcpStream::connect(("127.0.0.1", target)).await else { return };
+                    let Ok(mut far) = tokio::net::TcpStream::connect(("127.0.0.1", target)).await else {
+                        alive.fetch_sub(1, Ordering::Relaxed);
+                        return;
+                    };
                     let cut = async {
                         while open.load(Ordering::Relaxed) {
                             tokio::time::sleep(Duration::from_millis(20)).await;
@@ -265,15 +271,23 @@ impl Wire {
                         _ = tokio::io::copy_bidirectional(&mut near, &mut far) => {}
                         () = cut => {}
                     }
+                    alive.fetch_sub(1, Ordering::Relaxed);
                 });
             }
         });
-        Self { port, connected }
+        Self { port, connected, live }
     }
 
-    /// Cuts every connection and refuses new ones, or mends the wire.
-    pub fn set(&self, connected: bool) {
-        self.connected.store(connected, std::sync::atomic::Ordering::Relaxed);
+    /// Cuts every connection and refuses new ones; returns when none is left.
+    pub async fn cut(&self) {
+        use std::sync::atomic::Ordering;
+        self.connected.store(false, Ordering::Relaxed);
+        until("every connection is cut", || async { (self.live.load(Ordering::Relaxed) == 0).then_some(()) }).await;
+    }
+
+    /// Lets connections through again.
+    pub fn mend(&self) {
+        self.connected.store(true, std::sync::atomic::Ordering::Relaxed);
     }
 }
 
