@@ -140,7 +140,7 @@ pub async fn page(
         );
         let others = e.roc.iter().find(|p| p.y >= 0.5).map_or(1.0, |p| p.x);
         roc_finding = format!(
-            "To find half of the {events}, {} acts on {} of the others",
+            "Finding half of the {events} by {} takes acting on {} of the others",
             model.name.to_lowercase(),
             text::percent(others)
         );

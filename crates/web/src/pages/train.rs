@@ -124,14 +124,16 @@ fn detail(row: &model::Model) -> Result<Detail, PageError> {
     let model = row.fitted()?;
     Ok(match &model.estimator {
         Estimator::Logistic(l) => {
-            use pronoia_core::learn::logistic::Rescue;
+            use pronoia_core::learn::logistic::{Coefficient, Rescue};
             let note = match l.rescue {
                 Some(Rescue::Separated) => " Some columns tell the outcome of some customers with certainty, so that a ridge penalty of 1 had to be used; there are no standard errors.",
                 Some(Rescue::Collinear) => " Some columns are sums of others, so that a ridge penalty of 1 had to be used; there are no standard errors.",
                 None => "",
             };
             let mut terms: Vec<_> = l.coefficients.iter().collect();
-            terms.sort_by(|a, b| b.value.abs().total_cmp(&a.value.abs()));
+            // The clearest first: those that stand farthest from 0 by their own error.
+            let clear = |c: &Coefficient| (c.value / c.se.unwrap_or(1.0)).abs();
+            terms.sort_by(|a, b| clear(b).total_cmp(&clear(a)));
             let optional = |x: Option<f64>, d| x.map_or("–".to_owned(), |x| text::fixed(x, d));
             Detail {
                 name: row.name.clone(),
