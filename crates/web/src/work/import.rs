@@ -2,11 +2,11 @@
 
 use std::fs::File;
 
-use pronoia_core::Table;
 use pronoia_core::intake::{self, Chunks, IntakeError, Plan, Scan};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Part;
 use pronoia_core::score::match_list;
+use pronoia_core::{Progress, Table};
 use pronoia_store::records::{Label, SealedFor, Source};
 use pronoia_store::upload;
 
@@ -14,7 +14,7 @@ use super::{Trouble, Watch, compute};
 use crate::{App, text};
 
 /// Rows that are handed on at a time.
-const CHUNK: usize = 20_000;
+const CHUNK: usize = 8_000;
 
 impl From<IntakeError> for Trouble {
     fn from(e: IntakeError) -> Self {
@@ -144,6 +144,7 @@ async fn import_rows(
         Ok::<_, IntakeError>((rejected, cells, misfits.to_vec()))
     });
     while let Some(chunk) = chunks.recv().await {
+        watch.go_on()?;
         importer.add(&chunk?).await?;
     }
     let (rejected, cells, misfits) =
@@ -175,7 +176,6 @@ pub(super) async fn profile_of(
     importer: &mut pronoia_store::records::Importer,
     watch: &Watch,
 ) -> Result<TableProfile, Trouble> {
-    use pronoia_core::Progress;
     watch.tell("Describing every column", 0.85);
     let rows = importer.read_back().await?;
     watch.go_on()?;

@@ -24,7 +24,7 @@ use crate::App;
 const IDLE: Duration = Duration::from_millis(250);
 
 /// How often a busy worker shows that it is alive.
-const BEAT: Duration = Duration::from_millis(400);
+const BEAT: Duration = Duration::from_millis(250);
 
 /// Why a job did not end well.
 enum Trouble {
