@@ -9,8 +9,10 @@ import pathlib
 
 import numpy as np
 import statsmodels.api as sm
+from scipy import stats
 from sklearn import metrics
 from sklearn.linear_model import LogisticRegression
+from statsmodels.stats.proportion import proportion_confint
 
 here = pathlib.Path(__file__).parent
 rng = np.random.default_rng(20)
@@ -41,7 +43,24 @@ score = np.round(1 / (1 + np.exp(-(eta + rng.normal(0, 0.7, n)))), 2)
 weight = np.round(rng.uniform(0.2, 3.0, n), 3)
 inside = np.clip(score, 0.01, 0.99)
 
+# Association: groups of x[:, 1], and the number itself.
+groups = np.digitize(x[:, 1], [1.5, 2.5, 4.0])
+counts = np.array([[np.sum((groups == g) & (y == v)) for v in (1, 0)] for g in range(4)])
+shares = counts / counts.sum(axis=0)
+intervals = [proportion_confint(e, e + o, alpha=0.05, method="wilson") for e, o in counts.tolist()]
+_, g_chance, _, _ = stats.chi2_contingency(counts, correction=False, lambda_="log-likelihood")
+
 figures = {
+    "association": {
+        "events": counts[:, 0].tolist(),
+        "rows": counts.sum(axis=1).tolist(),
+        "mutual_information_bits": float(metrics.mutual_info_score(groups, y) / np.log(2)),
+        "entropy_bits": float(stats.entropy(counts.sum(axis=0), base=2)),
+        "information_value": float(np.sum((shares[:, 0] - shares[:, 1]) * np.log(shares[:, 0] / shares[:, 1]))),
+        "correlation": float(stats.pearsonr(x[:, 1], y).statistic),
+        "wilson": [list(map(float, pair)) for pair in intervals],
+        "chance": float(g_chance),
+    },
     "logistic": {
         "coefficients": plain.params.tolist(),
         "standard_errors": plain.bse.tolist(),

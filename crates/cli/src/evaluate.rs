@@ -9,8 +9,8 @@ use crate::{Outcome, fit, records};
 /// Judge a model on rows that it has not seen, and mark it as evaluated.
 #[derive(Args)]
 pub struct Evaluate {
-    /// The table, with the outcome: a delimited text file.
-    table: PathBuf,
+    #[command(flatten)]
+    table: records::Input,
     /// The model.
     #[arg(long)]
     model: PathBuf,
@@ -22,7 +22,7 @@ pub struct Evaluate {
 impl Evaluate {
     pub fn run(self) -> Outcome {
         let mut model = records::read_model(&self.model)?;
-        let (table, _) = records::read(&self.table, &records::Terminal::new())?;
+        let (table, _) = self.table.read(&records::Terminal::new())?;
         let rows: Vec<usize> = (0..table.rows()).collect();
         let e = fit::judge(&model, &table, &rows)?;
         if let Some(path) = &self.json {

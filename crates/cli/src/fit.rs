@@ -6,7 +6,7 @@ use clap::Args;
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::learn::Settings;
 use pronoia_core::profile::TableProfile;
-use pronoia_core::split::{Part, SplitPlan, rows_of};
+use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{self, Outcome as StudyOutcome};
 use pronoia_core::{Model, Table};
 
@@ -15,8 +15,8 @@ use crate::{Outcome, records};
 /// Fit a model to a table.
 #[derive(Args)]
 pub struct Fit {
-    /// The table: a delimited text file.
-    table: PathBuf,
+    #[command(flatten)]
+    table: records::Input,
     /// The column that says what happened.
     #[arg(long)]
     outcome: String,
@@ -59,7 +59,7 @@ impl Fit {
         }
         let settings = self.settings()?;
         let progress = records::Terminal::new();
-        let (table, _) = records::read(&self.table, &progress)?;
+        let (table, _) = self.table.read(&progress)?;
         let profile = TableProfile::of(&table);
         let outcome = StudyOutcome { column: self.outcome.clone(), event: self.event.clone() };
         outcome.check(profile.column(&self.outcome)).map_err(|e| e.to_string())?;
@@ -98,7 +98,7 @@ impl Fit {
     fn predictors(&self, table: &Table, profile: &TableProfile) -> Result<Vec<String>, String> {
         for name in self.leave_out.iter().chain(&self.keep) {
             if table.column(name).is_none() {
-                return Err(format!("There is no column called “{name}” in {}.", self.table.display()));
+                return Err(format!("There is no column called “{name}” in {}.", self.table.path.display()));
             }
         }
         let mut predictors = Vec::new();
@@ -118,17 +118,14 @@ impl Fit {
     /// Rows to fit to and rows held out; the same deal as a study with the same seed.
     fn parts(&self, table: &Table, outcome: &StudyOutcome) -> Result<(Vec<usize>, Vec<usize>), String> {
         let happened = outcome.read(table).map_err(|e| e.to_string())?;
-        let known: Vec<usize> = (0..table.rows()).filter(|&r| happened[r].is_some()).collect();
         if self.holdout == 0.0 {
-            return Ok((known, Vec::new()));
+            return Ok(((0..table.rows()).filter(|&r| happened[r].is_some()).collect(), Vec::new()));
         }
-        let half = self.holdout / 2.0;
-        let plan = SplitPlan { training: 1.0 - self.holdout, validation: half, seed: self.seed };
-        let event: Vec<bool> = known.iter().map(|&r| happened[r] == Some(true)).collect();
-        let dealt = plan.deal(&event).map_err(|e| e.to_string())?;
-        let training = rows_of(&dealt, Part::Training).into_iter().map(|i| known[i]).collect();
-        let held_out = (0..known.len()).filter(|&i| dealt[i] != Part::Training).map(|i| known[i]).collect();
-        Ok((training, held_out))
+        let plan = SplitPlan { training: 1.0 - self.holdout, validation: self.holdout / 2.0, seed: self.seed };
+        let dealt = plan.deal_known(&happened).map_err(|e| e.to_string())?;
+        let mut held_out = [dealt.validation, dealt.test].concat();
+        held_out.sort_unstable();
+        Ok((dealt.training, held_out))
     }
 }
 

@@ -11,8 +11,8 @@ use crate::{Outcome, records};
 /// Describe every column of a table.
 #[derive(Args)]
 pub struct Profile {
-    /// The table: a delimited text file.
-    table: PathBuf,
+    #[command(flatten)]
+    table: records::Input,
     /// Write the figures as JSON to this file.
     #[arg(long)]
     json: Option<PathBuf>,
@@ -20,7 +20,7 @@ pub struct Profile {
 
 impl Profile {
     pub fn run(self) -> Outcome {
-        let (table, _) = records::read(&self.table, &records::Terminal::new())?;
+        let (table, _) = self.table.read(&records::Terminal::new())?;
         let profile = TableProfile::of(&table);
         if let Some(path) = &self.json {
             return records::write_json(path, &profile);

@@ -2,9 +2,10 @@
 
 use std::fs::File;
 use std::io::{IsTerminal, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use pronoia_core::intake::{self, Scan};
+use clap::Args;
+use pronoia_core::intake::{Intake, Scan};
 use pronoia_core::{Model, Progress, Table};
 
 /// Shows progress on standard error where that is a terminal.
@@ -29,34 +30,49 @@ impl Progress for Terminal {
     }
 }
 
-/// Reads a table and says on standard error what did not fit.
-pub fn read(path: &Path, progress: &dyn Progress) -> Result<(Table, Scan), String> {
-    read_as(path, |_| {}, progress)
+/// A file to read, named on the command line.
+#[derive(Args)]
+pub struct Input {
+    /// The file: delimited text, XLSX, ODS, Parquet, Arrow or JSON lines.
+    #[arg(value_name = "FILE")]
+    pub path: PathBuf,
+    /// The sheet to read, if it is a workbook; without it, the first that is not empty.
+    #[arg(long)]
+    sheet: Option<String>,
 }
 
-/// Reads a list in the kinds that a model was trained with.
-pub fn read_for(path: &Path, model: &Model, progress: &dyn Progress) -> Result<Table, String> {
-    let as_trained = |scan: &mut Scan| model.inputs().for_each(|(name, kind)| scan.plan.read_as(name, kind));
-    read_as(path, as_trained, progress).map(|(table, _)| table)
-}
-
-fn read_as(path: &Path, change: impl FnOnce(&mut Scan), progress: &dyn Progress) -> Result<(Table, Scan), String> {
-    let open = || File::open(path).map_err(|e| format!("{}: {e}.", path.display()));
-    let size = std::fs::metadata(path).map_or(0, |m| m.len());
-    let (table, scan) = intake::read_table_as(open, size, change, progress).map_err(|e| match e {
-        Ok(e) => format!("{}: {e}", path.display()),
-        Err(sentence) => sentence,
-    })?;
-    if scan.rejected + scan.misfit_cells > 0 {
-        eprintln!(
-            "{}: {} rows left out, {} cells taken as missing; the first is on line {}.",
-            path.display(),
-            scan.rejected,
-            scan.misfit_cells,
-            scan.misfits.first().map_or(0, |m| m.line)
-        );
+impl Input {
+    /// Reads it and says on standard error what did not fit.
+    pub fn read(&self, progress: &dyn Progress) -> Result<(Table, Scan), String> {
+        self.read_as(|_| {}, progress)
     }
-    Ok((table, scan))
+
+    /// Reads it in the kinds that a model was trained with.
+    pub fn read_for(&self, model: &Model, progress: &dyn Progress) -> Result<Table, String> {
+        let as_trained = |scan: &mut Scan| model.inputs().for_each(|(name, kind)| scan.plan.read_as(name, kind));
+        self.read_as(as_trained, progress).map(|(table, _)| table)
+    }
+
+    fn read_as(&self, change: impl FnOnce(&mut Scan), progress: &dyn Progress) -> Result<(Table, Scan), String> {
+        let path = &self.path;
+        let size = std::fs::metadata(path).map_err(|e| format!("{}: {e}.", path.display()))?.len();
+        let intake = Intake { open: || File::open(path), size, sheet: self.sheet.as_deref() };
+        let (table, scan) = intake.table(change, progress).map_err(|e| format!("{}: {e}", path.display()))?;
+        for note in &scan.notes {
+            eprintln!("{}: {note}", path.display());
+        }
+        if scan.rejected + scan.misfit_cells > 0 {
+            eprintln!(
+                "{}: {} rows left out, {} cells taken as missing; the first is on {} {}.",
+                path.display(),
+                scan.rejected,
+                scan.misfit_cells,
+                scan.plan.format.place(),
+                scan.misfits.first().map_or(0, |m| m.line)
+            );
+        }
+        Ok((table, scan))
+    }
 }
 
 /// Reads a saved model.

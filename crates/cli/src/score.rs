@@ -10,8 +10,8 @@ use crate::{Outcome, records};
 /// Score a list with a model.
 #[derive(Args)]
 pub struct Score {
-    /// The list: a delimited text file.
-    list: PathBuf,
+    #[command(flatten)]
+    list: records::Input,
     /// The model.
     #[arg(long)]
     model: PathBuf,
@@ -35,12 +35,12 @@ impl Score {
             return Err(format!("A cut-off is a probability between 0 and 1; it is {p}."));
         }
         let model = records::read_model(&self.model)?;
-        let list = records::read_for(&self.list, &model, &records::Terminal::new())?;
+        let list = self.list.read_for(&model, &records::Terminal::new())?;
         let (report, matched) = match_list(&model, &list);
         if !report.is_complete() {
             return Err(format!(
                 "{}: the model needs columns that are not there: {}.",
-                self.list.display(),
+                self.list.path.display(),
                 report.lacking().join(", ")
             ));
         }

@@ -119,8 +119,9 @@ impl Serve {
 impl Demo {
     pub fn run(self) -> Outcome {
         if let Some(folder) = &self.files {
+            let files = pronoia_demo::files()?;
             let written = std::fs::create_dir_all(folder).and_then(|()| {
-                pronoia_demo::files().into_iter().try_for_each(|(name, bytes)| std::fs::write(folder.join(name), bytes))
+                files.into_iter().try_for_each(|(name, bytes)| std::fs::write(folder.join(name), bytes))
             });
             written.map_err(|e| format!("The files could not be written to {}: {e}.", folder.display()))?;
         }

@@ -36,7 +36,7 @@ async fn scanned(server: &Server, store: &Store, workspace: i64, name: &str, byt
     let path = server.file(name, bytes);
     let path = path.to_str().expect("a path");
     let upload = store.add_upload(workspace, None, name, path, bytes.len() as u64).await.expect("an upload");
-    let job = store.enqueue(workspace, None, "Reading", &Work::Scan { upload }).await.expect("a job");
+    let job = store.enqueue(workspace, None, "Reading", &Work::Scan { upload, sheet: None }).await.expect("a job");
     assert_eq!(finished(store, workspace, job).await.state, "done");
     upload
 }

@@ -9,7 +9,7 @@ use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::number;
 use pronoia_core::progress::Unwatched;
-use pronoia_core::split::{Part, SplitPlan, rows_of};
+use pronoia_core::split::SplitPlan;
 use pronoia_core::study::Outcome;
 use pronoia_core::{Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members};
@@ -23,15 +23,14 @@ const LEFT_OUT: &str = "exit_survey_sent,days_since_last_login,joined_on,renewal
 /// What `core` says of logistic regression on the same rows.
 fn by_core(table: &Table, predictors: &[String]) -> Evaluation {
     let outcome = Outcome { column: "cancelled".into(), event: "yes".into() };
-    let event: Vec<bool> = outcome.read(table).expect("outcome").into_iter().map(|e| e == Some(true)).collect();
+    let happened = outcome.read(table).expect("outcome");
     let plan = SplitPlan::default();
-    let parts = plan.deal(&event).expect("parts");
+    let dealt = plan.deal_known(&happened).expect("parts");
     let settings = Settings::of_family("logistic").expect("family");
-    let training = rows_of(&parts, Part::Training);
-    let model = Model::fit(table, &outcome, predictors, &training, &settings, plan.seed, &Unwatched).expect("a fit");
-    let rows = rows_of(&parts, Part::Validation);
-    let event: Vec<bool> = rows.iter().map(|&r| event[r]).collect();
-    Evaluation::of(&model.probabilities(table, &rows).expect("scores"), &event)
+    let model =
+        Model::fit(table, &outcome, predictors, &dealt.training, &settings, plan.seed, &Unwatched).expect("a fit");
+    let event: Vec<bool> = dealt.validation.iter().map(|&r| happened[r] == Some(true)).collect();
+    Evaluation::of(&model.probabilities(table, &dealt.validation).expect("scores"), &event)
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -12,6 +12,7 @@
 //! outside.
 
 pub mod decide;
+pub mod drivers;
 pub mod evaluate;
 pub mod intake;
 pub mod learn;

@@ -1,7 +1,7 @@
 //! Damaged and unusual files: a sentence that says where, and never a panic.
 
 use pronoia_core::Kind;
-use pronoia_core::intake::{IntakeError, MisfitKind, read_table};
+use pronoia_core::intake::{Intake, IntakeError, MisfitKind, read_table};
 use pronoia_core::progress::Unwatched;
 use proptest::prelude::*;
 
@@ -15,7 +15,7 @@ fn files_without_rows_or_columns_are_refused_in_words() {
     assert!(matches!(error(b"\n  \n"), IntakeError::Empty));
     assert!(matches!(error(b"a,b,c\n"), IntakeError::HeaderOnly { columns: 3 }));
     assert!(matches!(error(b"name\nx\ny\n"), IntakeError::OneColumn { .. }));
-    assert!(matches!(error(b"PK\x03\x04rest of a workbook"), IntakeError::NotText { .. }));
+    assert!(matches!(error(b"PK\x03\x04rest of a workbook"), IntakeError::Damaged { .. }));
     let names: Vec<String> = (0..5_000).map(|i| format!("c{i}")).collect();
     let wide = format!("{}\n{}\n", names.join(","), names.join(","));
     let sentence = error(wide.as_bytes()).to_string();
@@ -74,7 +74,7 @@ fn encodings_and_separators_are_found() {
     for bytes in [continental, utf16, bom] {
         let (table, scan) = read_table(&bytes, &Unwatched).expect("a table");
         let (name, fee) = (table.column("name").expect("name"), table.column("fee").expect("fee"));
-        assert_eq!(name.text(0).as_deref(), Some("Müller"), "{:?}", scan.plan.dialect);
+        assert_eq!(name.text(0).as_deref(), Some("Müller"), "{:?}", scan.plan.format);
         assert_eq!((fee.kind, fee.number(0), fee.number(1)), (Kind::Number, Some(1234.5), Some(2.5)));
     }
 }
@@ -88,8 +88,8 @@ fn a_cell_that_is_no_number_counts_as_missing_and_is_listed() {
     assert_eq!(table.column("visits").expect("visits").missing(), 1);
     assert_eq!((scan.misfit_cells, scan.misfits[0].line), (1, 302));
     assert!(scan.misfits[0].sentence().contains("seven"));
-    let open = || Ok::<_, std::io::Error>(text.as_bytes());
-    let scanned = pronoia_core::intake::scan(open, 0, &Unwatched).expect("a scan");
+    let open = || Ok(std::io::Cursor::new(text.clone().into_bytes()));
+    let scanned = Intake { open, size: 0, sheet: None }.scan(&Unwatched).expect("a scan");
     assert_eq!(scanned, scan, "the preview says what the import will do");
 }
 

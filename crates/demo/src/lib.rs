@@ -3,11 +3,21 @@
 //! Everything is made up from a seed. The generator knows the truth that it
 //! plants, so that tests can check whether it is found again.
 
+mod dental;
+mod draw;
 mod files;
+mod instalments;
 mod members;
+mod visits;
 
-pub use files::{cancellations_csv, damaged_csv, members_csv, outcome_csv, renewals_csv};
+pub use dental::{Contact, dental_log_odds, dental_offer};
+pub use files::{
+    cancellations_csv, damaged_csv, dental_offer_jsonl, instalments_xlsx, members_csv, outcome_csv, renewals_csv,
+    visits_parquet,
+};
+pub use instalments::{Agreement, instalment_log_odds, instalments};
 pub use members::{Member, members, true_log_odds};
+pub use visits::{Visit, visits};
 
 /// The seed of the records that every demonstration shows.
 pub const SEED: u64 = 1847;
@@ -24,15 +34,30 @@ pub const FIRST_RENEWAL: u32 = 400_001;
 /// Customers on the list to be scored.
 pub const RENEWALS: usize = 3_000;
 
+/// Instalment agreements in the demonstration.
+pub const AGREEMENTS: usize = 9_000;
+
+/// Customers contacted with the dental offer.
+pub const CONTACTS: usize = 15_000;
+
 /// Every file of the demonstration with its name.
-pub fn files() -> Vec<(&'static str, Vec<u8>)> {
+///
+/// # Errors
+/// A sentence if a writer refuses, which none does for these records.
+pub fn files() -> Result<Vec<(&'static str, Vec<u8>)>, String> {
     let people = members(MEMBERS, SEED, FIRST_MEMBER);
     let renewals = members(RENEWALS, SEED + 1, FIRST_RENEWAL);
-    vec![
+    let seen = visits(&people, SEED + 2);
+    let agreements = instalments(AGREEMENTS, SEED + 3);
+    let contacts = dental_offer(CONTACTS, SEED + 4);
+    Ok(vec![
         ("members_with_outcome.csv", outcome_csv(&people)),
         ("members.csv", members_csv(&people)),
         ("cancellations.csv", cancellations_csv(&people)),
+        ("visits.parquet", visits_parquet(&seen).map_err(|e| e.to_string())?),
+        ("instalments.xlsx", instalments_xlsx(&agreements).map_err(|e| e.to_string())?),
+        ("dental_offer.jsonl", dental_offer_jsonl(&contacts)),
         ("renewals_next_quarter.csv", renewals_csv(&renewals)),
         ("members_damaged.csv", damaged_csv(&people[..2_000])),
-    ]
+    ])
 }

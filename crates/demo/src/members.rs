@@ -3,6 +3,8 @@
 use rand::{Rng, RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
+use crate::draw::{constant_for, logistic, pick};
+
 /// One member, as known before the renewal, and what happened at it.
 #[derive(Debug, Clone)]
 pub struct Member {
@@ -95,9 +97,9 @@ pub fn members(n: usize, seed: u64, first: u32) -> Vec<Member> {
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
     let mut all: Vec<Member> = (0..n as u32).map(|i| draw(first + i, &mut rng)).collect();
     let odds: Vec<f64> = all.iter().map(true_log_odds).collect();
-    let constant = constant_for(&odds);
+    let constant = constant_for(&odds, RATE);
     for (m, eta) in all.iter_mut().zip(odds) {
-        m.true_probability = 1.0 / (1.0 + (-(eta + constant)).exp());
+        m.true_probability = logistic(eta + constant);
         m.cancelled = rng.random::<f64>() < m.true_probability;
         // Known only afterwards: the survey goes to those who left, and those
         // who left have stopped logging in by the time of the extract.
@@ -107,17 +109,6 @@ pub fn members(n: usize, seed: u64, first: u32) -> Vec<Member> {
         m.days_since_login = (base + silence) as u32;
     }
     all
-}
-
-/// The constant that makes the mean probability the rate wanted.
-fn constant_for(odds: &[f64]) -> f64 {
-    let mean = |c: f64| odds.iter().map(|eta| 1.0 / (1.0 + (-(eta + c)).exp())).sum::<f64>() / odds.len().max(1) as f64;
-    let (mut low, mut high) = (-30.0, 30.0);
-    for _ in 0..80 {
-        let middle = (low + high) / 2.0;
-        if mean(middle) < RATE { low = middle } else { high = middle }
-    }
-    (low + high) / 2.0
 }
 
 fn draw(id: u32, rng: &mut impl Rng) -> Member {
@@ -171,17 +162,4 @@ fn draw(id: u32, rng: &mut impl Rng) -> Member {
         true_probability: 0.0,
         cancelled: false,
     }
-}
-
-/// Draws one of the values with chances in proportion to the figures beside them.
-fn pick<T: Copy>(rng: &mut impl Rng, values: &[(T, u32)]) -> T {
-    let total: u32 = values.iter().map(|v| v.1).sum();
-    let mut at = rng.random_range(0..total);
-    for &(value, part) in values {
-        if at < part {
-            return value;
-        }
-        at -= part;
-    }
-    values[values.len() - 1].0
 }

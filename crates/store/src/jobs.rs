@@ -4,7 +4,6 @@
 //! that it is alive. A job whose worker has fallen silent is taken up again by
 //! the next one: a killed server loses no work.
 
-use pronoia_core::study::Basis;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
     QuerySelect, Statement,
@@ -31,6 +30,9 @@ pub enum Work {
     Scan {
         /// The upload.
         upload: i64,
+        /// The sheet that is wanted, if it is a workbook.
+        #[serde(default)]
+        sheet: Option<String>,
     },
     /// Make an accepted upload a table.
     Import {
@@ -53,8 +55,6 @@ pub enum Work {
         study: i64,
         /// The model.
         model: i64,
-        /// What it was fitted on.
-        basis: Box<Basis>,
     },
 }
 

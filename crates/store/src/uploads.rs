@@ -1,7 +1,9 @@
 //! Files that were sent, until they are tables.
 
 use pronoia_core::intake::Scan;
-use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+};
 
 use crate::entity::upload;
 use crate::{Result, Store, StoreError};
@@ -39,6 +41,26 @@ impl Store {
         let found =
             upload::Entity::find_by_id(id).filter(upload::Column::WorkspaceId.eq(workspace_id)).one(&self.db).await?;
         found.ok_or(StoreError::NotFound("This file"))
+    }
+
+    /// Files of customer records that are being read, wait to be accepted, or
+    /// failed within the last day; newest first.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn waiting_uploads(&self, workspace_id: i64) -> Result<Vec<upload::Model>> {
+        let yesterday = chrono::Utc::now() - chrono::TimeDelta::days(1);
+        let failed =
+            Condition::all().add(upload::Column::State.eq("failed")).add(upload::Column::CreatedAt.gt(yesterday));
+        let waiting = upload::Column::State.is_in(["scanning", "ready", "importing"]);
+        Ok(upload::Entity::find()
+            .filter(upload::Column::WorkspaceId.eq(workspace_id))
+            .filter(upload::Column::StudyId.is_null())
+            .filter(Condition::any().add(waiting).add(failed))
+            .order_by_desc(upload::Column::Id)
+            .limit(50)
+            .all(&self.db)
+            .await?)
     }
 
     /// Writes down what was found in the file, and how far it is.

@@ -147,7 +147,10 @@ async fn bring(app: &App, workspace: i64, study: Option<i64>, name: &str, bytes:
     let upload =
         app.store.add_upload(workspace, study, name, &path, bytes.len() as u64).await.map_err(|e| e.to_string())?;
     let title = format!("Reading {name}");
-    app.store.enqueue(workspace, study, &title, &Work::Scan { upload }).await.map_err(|e| e.to_string())?;
+    app.store
+        .enqueue(workspace, study, &title, &Work::Scan { upload, sheet: None })
+        .await
+        .map_err(|e| e.to_string())?;
     work::drain(app).await?;
     Ok(upload)
 }

@@ -132,6 +132,11 @@ impl Frame {
 }
 
 impl StudyView {
+    /// The newest entry of its ledger.
+    pub fn newest_entry(&self) -> Option<&ledger_entry::Model> {
+        self.ledger.first()
+    }
+
     /// Looks up a study of a workspace.
     pub async fn load(app: &App, workspace: i64, id: i64) -> Result<Self, PageError> {
         let study = app.store.study(workspace, id).await?;

@@ -54,19 +54,30 @@ pub struct Dialect {
 }
 
 impl Dialect {
+    /// Finds encoding, delimiter and quote in the first bytes of a file.
+    ///
+    /// # Errors
+    /// [`IntakeError::NotText`].
+    pub(super) fn find(head: &[u8]) -> Result<Self, IntakeError> {
+        let encoding = Self::find_encoding(head)?;
+        let (decoded, _, _) = encoding.decode(head);
+        let (delimiter, quote) = Self::find_separators(&decoded);
+        Ok(Self { delimiter, quote, encoding: encoding.name().into() })
+    }
+
     /// Finds the encoding of the first bytes of a file.
     ///
     /// A byte order mark decides; else two-byte text shows by its many zero
     /// bytes; else what is valid UTF-8 is UTF-8, and the rest Windows-1252.
     ///
     /// # Errors
-    /// [`IntakeError::NotText`] for archives, workbooks and other known binaries.
-    pub fn find_encoding(head: &[u8]) -> Result<&'static encoding_rs::Encoding, IntakeError> {
+    /// [`IntakeError::NotText`] for known binaries and what has too many zero bytes.
+    fn find_encoding(head: &[u8]) -> Result<&'static encoding_rs::Encoding, IntakeError> {
         const BINARIES: [(&[u8], &str); 5] = [
-            (b"PK\x03\x04", "it begins like a workbook or zip archive"),
-            (b"PAR1", "it begins like a Parquet file"),
-            (b"ARROW1", "it begins like an Arrow file"),
-            (b"\x1f\x8b", "it is compressed with gzip"),
+            (b"\x1f\x8b", "it is compressed with gzip; unpack it first"),
+            (b"(\xb5/\xfd", "it is compressed with Zstandard; unpack it first"),
+            (b"FEA1", "it is the first version of Feather; write it as the second"),
+            (b"\xd0\xcf\x11\xe0", "it is a workbook of the old binary kind; save it as .xlsx or .ods"),
             (b"%PDF", "it is a PDF document"),
         ];
         for (magic, what) in BINARIES {
@@ -103,7 +114,7 @@ impl Dialect {
     ///
     /// Every delimiter is tried; the one under which the most lines have as
     /// many fields as the first line, and more than one, wins.
-    pub fn find_separators(head: &str) -> (Delimiter, char) {
+    fn find_separators(head: &str) -> (Delimiter, char) {
         let quote = find_quote(head);
         let score = |delimiter: Delimiter| {
             let mut reader = ::csv::ReaderBuilder::new()

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use super::record::Told;
 use super::value::{DateOrder, DecimalMark, ValueFormat, is_missing_mark, parse_date, parse_number};
 use crate::Kind;
 
@@ -32,15 +33,22 @@ pub(super) struct Tally {
     spaced: u64,
     distinct: HashMap<String, u64>,
     many: bool,
+    told_text: u64,
+    failures: u64,
 }
 
 impl Tally {
-    /// Takes in one field.
-    pub fn see(&mut self, field: &str) {
+    /// Takes in one field, and what the format says of it.
+    pub fn see(&mut self, field: &str, told: Told) {
+        if told == Told::Failure {
+            self.failures += 1;
+            return;
+        }
         let field = field.trim();
         if is_missing_mark(field) {
             return;
         }
+        self.told_text += u64::from(told == Told::Text);
         self.filled += 1;
         self.letters += field.chars().count() as u64;
         self.spaced += u64::from(field.contains(' '));
@@ -57,7 +65,8 @@ impl Tally {
             return;
         }
         let point = parse_number(field, DecimalMark::Point).is_some();
-        let comma = parse_number(field, DecimalMark::Comma).is_some();
+        // What the file knows as a number says nothing about how others are written.
+        let comma = if told == Told::Number { point } else { parse_number(field, DecimalMark::Comma).is_some() };
         self.points += u64::from(point);
         self.commas += u64::from(comma);
         self.comma_for_certain += u64::from(comma && !point);
@@ -84,7 +93,7 @@ impl Tally {
             ValueFormat::Number { mark: DecimalMark::Comma } => self.commas,
             ValueFormat::Date { order } => ORDERS.iter().zip(self.dates).find(|(o, _)| **o == order).map_or(0, |d| d.1),
         };
-        self.filled - fits
+        self.filled - fits + self.failures
     }
 
     /// How many fields read as a number only with a decimal comma, less those
@@ -107,6 +116,9 @@ impl Tally {
         }
         let enough = |n: u64| n as f64 >= self.filled as f64 * (1.0 - SLIPS);
         if enough(self.digits_only) {
+            if enough(self.told_text) {
+                return text(Kind::Code, "digits that the file keeps as text");
+            }
             if self.leading_zero > 0 {
                 return text(Kind::Code, "digits with leading zeros name something");
             }
@@ -189,7 +201,7 @@ mod tests {
 
     fn of(name: &str, fields: &[&str]) -> (Kind, ValueFormat) {
         let mut tally = Tally::default();
-        fields.iter().for_each(|f| tally.see(f));
+        fields.iter().for_each(|f| tally.see(f, Told::Nothing));
         let (kind, format, _) = tally.conclude(name, false);
         (kind, format)
     }

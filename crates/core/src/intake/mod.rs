@@ -1,14 +1,25 @@
 //! From bytes to a table: what was found in a file, what did not fit, and the rows.
 
-mod csv;
+mod archive;
+mod columnar;
+mod delimited;
 mod dialect;
+mod format;
 mod infer;
+mod json_lines;
+mod names;
 mod plan;
+mod read;
+mod record;
+mod scan;
 mod value;
+mod workbook;
 
-pub use csv::{Chunks, read_table, read_table_as, scan};
 pub use dialect::{Delimiter, Dialect};
+pub use format::Format;
 pub use plan::{ColumnPlan, Misfit, MisfitKind, Plan, Scan};
+pub use read::{Misfits, Reader, read_table};
+pub use scan::Intake;
 pub use value::{DateOrder, DecimalMark, ValueFormat, is_missing_mark, parse_date, parse_number};
 
 use thiserror::Error;
@@ -53,22 +64,62 @@ pub enum IntakeError {
         /// Names in the first line.
         found: usize,
     },
-    /// No row had the right number of fields.
+    /// No row could be taken.
     #[error(
-        "None of the {rows} rows has as many fields as the first line has names ({columns}). The delimiter or the quoting of the file is not what its first line suggests; line {line} has {fields} fields."
+        "None of the {rows} rows fits ({columns} columns were found). The first of them, {place} {line}: {why}. Check how the extract was written, and bring it again."
     )]
     NothingFits {
         /// Rows seen.
         rows: u64,
         /// Names in the first line.
         columns: usize,
-        /// Line of the first row.
+        /// “line” or “row”.
+        place: &'static str,
+        /// Place of the first row.
         line: u64,
-        /// Fields in it.
-        fields: usize,
+        /// What is wrong with it.
+        why: String,
     },
-    /// Not text at all.
-    #[error("This is not a text file: {what}. Bring a CSV file (comma, semicolon, tab or bar between fields).")]
+    /// A file that says what it is, and is not whole.
+    #[error("The file is damaged: {what}. Nothing was kept; write the extract again and bring it once more.")]
+    Damaged {
+        /// What the reader ran into.
+        what: String,
+    },
+    /// An archive that unpacks to more than any workbook.
+    #[error(
+        "The workbook unpacks to far more than a workbook holds (its part {part}); it was not opened. Save the sheet as CSV and bring that."
+    )]
+    Swollen {
+        /// The part of the archive.
+        part: String,
+    },
+    /// A workbook without any sheet to read.
+    #[error("The workbook has no sheet that is not hidden. Show the sheet with the rows, save it, and bring it again.")]
+    NoSheet,
+    /// A sheet that is not there.
+    #[error("The workbook has no sheet “{wanted}”; it has {sheets}. Choose one of them.")]
+    NoSuchSheet {
+        /// The sheet asked for.
+        wanted: String,
+        /// Those that are there.
+        sheets: String,
+    },
+    /// A sheet with nothing on it.
+    #[error("The sheet “{sheet}” is empty. Choose another sheet, or bring another file.")]
+    EmptySheet {
+        /// Its name.
+        sheet: String,
+    },
+    /// Only nested columns.
+    #[error(
+        "Every column of the file holds lists, records or bytes; none has one value a row. Write the values as columns of their own and bring it again."
+    )]
+    NothingFlat,
+    /// None of the formats.
+    #[error(
+        "This file is of no kind that can be read: {what}. Bring delimited text (CSV), a workbook (XLSX, ODS), Parquet, Arrow or JSON lines."
+    )]
     NotText {
         /// What it looks like instead.
         what: String,

@@ -2,7 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{DateOrder, DecimalMark, Dialect, ValueFormat};
+use super::read::Misfits;
+use super::{DateOrder, DecimalMark, Format, ValueFormat};
 use crate::Kind;
 use crate::table::Storage;
 
@@ -22,10 +23,18 @@ pub struct ColumnPlan {
 /// How a file will be read.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Plan {
-    /// How fields are separated.
-    pub dialect: Dialect,
+    /// How the file holds its rows.
+    pub format: Format,
     /// One entry per column, in the order of the file.
     pub columns: Vec<ColumnPlan>,
+}
+
+impl ColumnPlan {
+    /// Whether its days might as well be read month first: every one of them
+    /// reads both ways.
+    pub fn is_ambiguous(&self) -> bool {
+        self.kind == Kind::Date && self.reason.contains("other way round")
+    }
 }
 
 impl Plan {
@@ -58,6 +67,13 @@ pub enum MisfitKind {
         found: usize,
         /// Names in the first line.
         expected: usize,
+    },
+    /// A line that is JSON, but no object.
+    NoObject,
+    /// A line that is no JSON.
+    NoJson {
+        /// What the parser found wrong, and where in the line.
+        what: String,
     },
     /// A quote opened in this row and never closed; the rest of the file is in it.
     OpenQuote,
@@ -92,6 +108,8 @@ impl Misfit {
             MisfitKind::Ragged { found, expected } => {
                 format!("{found} fields where the first line has {expected}; the row is left out")
             }
+            MisfitKind::NoObject => "is not a JSON object; the row is left out".into(),
+            MisfitKind::NoJson { what } => format!("is not JSON: {what}; the row is left out"),
             MisfitKind::OpenQuote => {
                 "a quote opens here and never closes, so that the rest of the file is inside it; left out".into()
             }
@@ -125,4 +143,11 @@ pub struct Scan {
     pub first_rows: Vec<Vec<String>>,
     /// What the reader should know, in sentences: renamed columns, doubts.
     pub notes: Vec<String>,
+}
+
+impl Scan {
+    /// Puts in what a reading with the plan found not to fit.
+    pub fn count(&mut self, misfits: Misfits) {
+        (self.rejected, self.misfit_cells, self.misfits) = (misfits.rejected, misfits.cells, misfits.kept);
+    }
 }

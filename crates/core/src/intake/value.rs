@@ -24,6 +24,20 @@ pub enum DateOrder {
     MonthDayYear,
 }
 
+impl DateOrder {
+    /// The two orders between which days up to the twelfth leave the choice.
+    pub const BOTH_WAYS: [DateOrder; 2] = [Self::DayMonthYear, Self::MonthDayYear];
+
+    /// How it is named on the preview.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::YearMonthDay => "year-month-day",
+            Self::DayMonthYear => "day-month-year",
+            Self::MonthDayYear => "month-day-year",
+        }
+    }
+}
+
 /// How the values of a column are written in the file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "as")]
@@ -48,9 +62,7 @@ impl ValueFormat {
         match self {
             Self::Number { mark: DecimalMark::Point } => "decimal point",
             Self::Number { mark: DecimalMark::Comma } => "decimal comma",
-            Self::Date { order: DateOrder::YearMonthDay } => "year-month-day",
-            Self::Date { order: DateOrder::DayMonthYear } => "day-month-year",
-            Self::Date { order: DateOrder::MonthDayYear } => "month-day-year",
+            Self::Date { order } => order.word(),
             Self::Text => "as written",
         }
     }

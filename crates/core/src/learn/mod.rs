@@ -80,14 +80,6 @@ impl Settings {
         }
     }
 
-    /// The stable word for the family.
-    pub fn family(&self) -> &'static str {
-        match self {
-            Self::Logistic(_) => "logistic",
-            Self::Boosted(_) => "boosted",
-        }
-    }
-
     /// The family's name on the pages.
     pub fn name(&self) -> &'static str {
         match self {
@@ -141,14 +133,6 @@ impl Settings {
 }
 
 impl Estimator {
-    /// The stable word for the family.
-    pub fn family(&self) -> &'static str {
-        match self {
-            Self::Logistic(_) => "logistic",
-            Self::Boosted(_) => "boosted",
-        }
-    }
-
     /// Log-odds of the event for every row of the design.
     pub fn log_odds(&self, design: &Design) -> Vec<f64> {
         match self {

@@ -105,7 +105,27 @@ impl SplitPlan {
     }
 }
 
-/// The rows of one part, in order.
-pub fn rows_of(parts: &[Part], part: Part) -> Vec<usize> {
-    (0..parts.len()).filter(|&i| parts[i] == part).collect()
+/// The rows of every part, each in order. No row is in two of them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Dealt {
+    /// Rows to fit on.
+    pub training: Vec<usize>,
+    /// Rows to choose on.
+    pub validation: Vec<usize>,
+    /// Sealed rows.
+    pub test: Vec<usize>,
+}
+
+impl SplitPlan {
+    /// Deals out the rows whose outcome is known; the others are in no part.
+    ///
+    /// # Errors
+    /// As [`SplitPlan::deal`].
+    pub fn deal_known(&self, happened: &[Option<bool>]) -> Result<Dealt, SplitError> {
+        let known: Vec<usize> = (0..happened.len()).filter(|&row| happened[row].is_some()).collect();
+        let event: Vec<bool> = known.iter().map(|&row| happened[row] == Some(true)).collect();
+        let parts = self.deal(&event)?;
+        let of = |part| known.iter().zip(&parts).filter(|&(_, p)| *p == part).map(|(&row, _)| row).collect();
+        Ok(Dealt { training: of(Part::Training), validation: of(Part::Validation), test: of(Part::Test) })
+    }
 }

@@ -101,16 +101,6 @@ impl Importer {
         Ok(())
     }
 
-    /// Columns of the table in the making.
-    pub fn columns(&self) -> &[StoredColumn] {
-        &self.columns
-    }
-
-    /// Number of rows so far.
-    pub fn rows(&self) -> u64 {
-        self.rows
-    }
-
     /// Reads all rows back, as they are stored, before they are sealed.
     ///
     /// # Errors

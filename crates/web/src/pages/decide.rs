@@ -422,11 +422,10 @@ pub async fn confirm(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let (policy, model) = study.policy_model().ok_or_else(|| {
+    let (policy, _) = study.policy_model().ok_or_else(|| {
         PageError::Refused("Keep a policy first; the sealed test confirms a choice that was made.".into())
     })?;
-    let basis = Box::new(model.fitted_on()?);
-    let work = Work::Confirm { study: study.study.id, model: policy.model_id, basis };
+    let work = Work::Confirm { study: study.study.id, model: policy.model_id };
     let job =
         app.store.enqueue(visitor.workspace_id(), Some(study.study.id), "Confirming on the sealed test", &work).await?;
     see_other(&format!("/jobs/{job}"))

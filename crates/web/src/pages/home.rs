@@ -3,7 +3,7 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::study::Question;
-use pronoia_store::record_table;
+use pronoia_store::{record_table, upload};
 use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
@@ -19,6 +19,8 @@ struct Page {
     frame: Frame,
     studies: Vec<Line>,
     tables: Vec<record_table::Model>,
+    /// Files that were read and wait to be accepted, or could not be.
+    uploads: Vec<upload::Model>,
     questions: [Question; 4],
     most_upload: String,
     most_bytes: u64,
@@ -37,13 +39,13 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
     let mut studies = Vec::new();
     for study in app.store.studies(visitor.workspace_id()).await? {
         let view = StudyView::load(&app, visitor.workspace_id(), study.id).await?;
-        let last = app.store.ledger(study.id).await?.into_iter().next();
         studies.push(Line {
             id: study.id,
             title: study.title,
             event_rate: super::prepare::event_rate(&view)?,
             worth: view.worth()?,
-            last: last
+            last: view
+                .newest_entry()
                 .map_or("nothing chosen yet".into(), |e| format!("{}, {}", e.chosen, text::moment(&e.created_at))),
         });
     }
@@ -51,6 +53,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         frame: Frame::plain(&app, &visitor).await?,
         studies,
         tables: app.store.tables(visitor.workspace_id()).await?,
+        uploads: app.store.waiting_uploads(visitor.workspace_id()).await?,
         questions: Question::ALL,
         most_upload: text::bytes(app.config.most_upload),
         most_bytes: app.config.most_upload,

@@ -31,6 +31,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/uploads", post().to(uploads::receive))
         .route("/uploads/{id}", get().to(uploads::page))
         .route("/uploads/{id}/accept", post().to(uploads::accept))
+        .route("/uploads/{id}/sheet", post().to(uploads::read_sheet))
         .route("/uploads/{id}/rejects.csv", get().to(uploads::rejects))
         .route("/tables/{id}", get().to(records::table))
         .route("/jobs/{id}", get().to(jobs::page))

@@ -5,7 +5,7 @@ use askama::Template;
 use pronoia_core::Table;
 use pronoia_core::number::{count, percent};
 use pronoia_core::profile::TableProfile;
-use pronoia_core::split::{Part, SplitPlan, rows_of};
+use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{self, ColumnChoice, KnownWhen, Outcome, Role, Verdict};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -260,12 +260,8 @@ fn guess_columns(
     split: SplitPlan,
 ) -> Result<Vec<ColumnChoice>, String> {
     let happened = outcome.read(records).map_err(|e| e.to_string())?;
-    let known: Vec<usize> = (0..records.rows()).filter(|&r| happened[r].is_some()).collect();
-    let event: Vec<bool> = known.iter().map(|&r| happened[r] == Some(true)).collect();
-    let dealt = split.deal(&event).map_err(|e| e.to_string())?;
-    let training = rows_of(&dealt, Part::Training);
-    let rows: Vec<usize> = training.iter().map(|&i| known[i]).collect();
-    let event: Vec<bool> = training.iter().map(|&i| event[i]).collect();
+    let rows = split.deal_known(&happened).map_err(|e| e.to_string())?.training;
+    let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
     let areas = study::probe::areas(records, &rows, &event);
     let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);
     Ok(study::guess(profile, &outcome.column, area))

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use futures_util::TryStreamExt;
 use pronoia_core::Kind;
-use pronoia_core::intake::Scan;
+use pronoia_core::intake::{DateOrder, Format, Scan, ValueFormat};
 use pronoia_store::jobs::Work;
 use pronoia_store::upload;
 use serde::Deserialize;
@@ -20,12 +20,15 @@ use crate::{App, text};
 /// The most bytes of a text field beside the file.
 const MOST_TEXT: usize = 1_000;
 
-/// Receives a file. The fields `csrf` and, for a list, `study` come before it.
+/// The most files that are taken at once.
+const MOST_FILES: usize = 20;
+
+/// Receives files. The fields `csrf` and, for a list, `study` come before them.
 pub async fn receive(app: web::Data<App>, visitor: Visitor, mut parts: Multipart) -> PageResult {
     let broken = |e: actix_multipart::MultipartError| {
         PageError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
     };
-    let (mut checked, mut study) = (false, None);
+    let (mut checked, mut study, mut jobs) = (false, None, Vec::new());
     while let Some(mut part) = parts.try_next().await.map_err(broken)? {
         match part.name().unwrap_or_default() {
             "csrf" => {
@@ -34,18 +37,27 @@ pub async fn receive(app: web::Data<App>, visitor: Visitor, mut parts: Multipart
             }
             "study" => {
                 let id: i64 = text_of(&mut part).await?.parse().map_err(|_| PageError::NotFound)?;
-                study = Some(app.store.study(visitor.workspace_id(), id).await?);
+                study = Some(app.store.study(visitor.workspace_id(), id).await?.id);
             }
             "file" => {
                 if !checked {
                     return Err(PageError::Forged);
                 }
-                return keep(&app, &visitor, study.map(|s| s.id), part).await;
+                if jobs.len() == MOST_FILES {
+                    return Err(PageError::Refused(format!(
+                        "At most {MOST_FILES} files are taken at once. The first {MOST_FILES} are being read; send the others after them."
+                    )));
+                }
+                jobs.push(keep(&app, &visitor, study, part).await?);
             }
             _ => {}
         }
     }
-    Err(PageError::Refused("No file was chosen. Choose one and send it again.".into()))
+    match jobs.as_slice() {
+        [] => Err(PageError::Refused("No file was chosen. Choose one and send it again.".into())),
+        [job] => see_other(&format!("/jobs/{job}")),
+        _ => see_other("/"),
+    }
 }
 
 async fn text_of(part: &mut Field) -> Result<String, PageError> {
@@ -55,7 +67,7 @@ async fn text_of(part: &mut Field) -> Result<String, PageError> {
 }
 
 /// Streams the file to disk, within the limit, and puts it in the queue.
-async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field) -> PageResult {
+async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field) -> Result<i64, PageError> {
     let given = part.content_disposition().and_then(|d| d.get_filename()).unwrap_or("").to_owned();
     let name: String =
         given.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(120).collect();
@@ -74,8 +86,8 @@ async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field)
     let path = path.to_string_lossy().into_owned();
     let id = app.store.add_upload(visitor.workspace_id(), study, &name, &path, size).await?;
     let title = format!("Reading {name}");
-    let job = app.store.enqueue(visitor.workspace_id(), study, &title, &Work::Scan { upload: id }).await?;
-    see_other(&format!("/jobs/{job}"))
+    let work = Work::Scan { upload: id, sheet: None };
+    Ok(app.store.enqueue(visitor.workspace_id(), study, &title, &work).await?)
 }
 
 async fn write(app: &App, path: &std::path::Path, part: &mut Field) -> Result<u64, PageError> {
@@ -104,6 +116,8 @@ struct Page {
     upload: upload::Model,
     scan: Option<Scan>,
     kinds: [Kind; 7],
+    /// The sheet that was read and all that can be, if it is a workbook.
+    sheets: Option<(String, Vec<String>)>,
     /// The first values of each column, as written.
     samples: Vec<String>,
 }
@@ -120,15 +134,47 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -
             |column: usize| -> Vec<&str> { scan.first_rows.iter().take(4).map(|row| row[column].as_str()).collect() };
         (0..scan.plan.columns.len()).map(|column| first(column).join(" · ")).collect()
     });
-    html(&Page { frame: Frame::plain(&app, &visitor).await?, scan, upload, kinds: Kind::ALL, samples })
+    let sheets = scan.as_ref().and_then(|scan| match &scan.plan.format {
+        Format::Workbook { sheet, sheets, .. } if sheets.len() > 1 => Some((sheet.clone(), sheets.clone())),
+        _ => None,
+    });
+    html(&Page { frame: Frame::plain(&app, &visitor).await?, scan, upload, kinds: Kind::ALL, sheets, samples })
 }
 
-/// Kinds as the analyst wants them, by position of the column.
+/// Another sheet of the workbook.
+#[derive(Deserialize)]
+pub struct OtherSheet {
+    csrf: String,
+    sheet: String,
+}
+
+/// Reads another sheet of the workbook instead.
+pub async fn read_sheet(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<i64>,
+    form: web::Form<OtherSheet>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let upload = app.store.upload(visitor.workspace_id(), *path).await?;
+    if upload.state != "ready" {
+        return Err(PageError::Refused(
+            "The file is not ready: it is still being read, or was accepted already.".into(),
+        ));
+    }
+    app.store.set_upload_state(upload.id, "scanning", None).await?;
+    let title = format!("Reading {} of {}", form.sheet, upload.file_name);
+    let work = Work::Scan { upload: upload.id, sheet: Some(form.sheet.clone()) };
+    let job = app.store.enqueue(visitor.workspace_id(), None, &title, &work).await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
+/// Kinds and orders of dates as the analyst wants them, by position of the column.
 #[derive(Deserialize)]
 pub struct Accept {
     csrf: String,
     #[serde(flatten)]
-    kinds: std::collections::BTreeMap<String, String>,
+    answers: std::collections::BTreeMap<String, String>,
 }
 
 /// Accepts the file as it was understood, with changes.
@@ -146,8 +192,13 @@ pub async fn accept(
         )
     })?;
     for i in 0..scan.plan.columns.len() {
+        if let Some(word) = form.answers.get(&format!("order_{i}")) {
+            let order = DateOrder::BOTH_WAYS.into_iter().find(|o| o.word() == word);
+            let order = order.ok_or_else(|| PageError::Refused(format!("“{word}” is no order of a date.")))?;
+            scan.plan.columns[i].format = ValueFormat::Date { order };
+        }
         let column = &scan.plan.columns[i];
-        let Some(word) = form.kinds.get(&format!("kind_{i}")) else { continue };
+        let Some(word) = form.answers.get(&format!("kind_{i}")) else { continue };
         let kind: Kind = word.parse().map_err(PageError::Refused)?;
         if kind != column.kind {
             let name = column.name.clone();
@@ -163,9 +214,11 @@ pub async fn accept(
 /// The rows that do not fit, with their lines and reasons.
 pub async fn rejects(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
     let upload = app.store.upload(visitor.workspace_id(), *path).await?;
-    let mut out = String::from("line,reason,row\r\n");
+    let scan = upload.scanned()?;
+    let place = scan.as_ref().map_or("line", |s| s.plan.format.place());
+    let mut out = format!("{place},reason,row\r\n");
     let field = |s: &str| format!("\"{}\"", s.replace('"', "\"\""));
-    for misfit in upload.scanned()?.map(|s| s.misfits).unwrap_or_default() {
+    for misfit in scan.map(|s| s.misfits).unwrap_or_default() {
         out += &format!("{},{},{}\r\n", misfit.line, field(&misfit.sentence()), field(&misfit.row));
     }
     Ok(HttpResponse::Ok()

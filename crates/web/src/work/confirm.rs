@@ -2,7 +2,7 @@
 
 use pronoia_core::Progress;
 use pronoia_core::decide::Ranking;
-use pronoia_core::evaluate::{Confusion, Evaluation};
+use pronoia_core::evaluate::{Confusion, area_under_roc};
 use serde::{Deserialize, Serialize};
 
 use super::fit::{fetch, judge, parts};
@@ -51,7 +51,7 @@ pub(super) async fn confirm(
     let seed = row.seed as u64;
     let policy = chosen.policy.clone();
     let confirmation = compute(move || {
-        let (_, _, test) = parts(&table, &basis)?;
+        let test = parts(&table, &basis)?.test;
         let (probability, event) = judge(&model, &table, &basis, &test)?;
         let prices = policy.economics.prices();
         let at = |ranking: &Ranking| ranking.profit(&prices, 1_000.0)[ranking.position_of(policy.cut_off)];
@@ -61,7 +61,7 @@ pub(super) async fn confirm(
             model_id,
             cut_off: policy.cut_off,
             confusion: Confusion::at(&probability, &event, policy.cut_off),
-            area_under_roc: Evaluation::of(&probability, &event).area_under_roc,
+            area_under_roc: area_under_roc(&probability, &event, None),
             promised: at(&validation).profit,
             found: found.profit,
             low: found.low,

@@ -8,7 +8,7 @@ use pronoia_core::evaluate::Evaluation;
 use pronoia_core::learn::FitError;
 use pronoia_core::model::ModelError;
 use pronoia_core::progress::Part;
-use pronoia_core::split::{Part as Rows, rows_of};
+use pronoia_core::split::Dealt;
 use pronoia_core::study::Basis;
 use pronoia_core::{Progress, Table};
 use pronoia_store::model;
@@ -70,7 +70,7 @@ async fn fit_and_judge(
     let watch = watch.clone();
     compute(move || {
         let begun = Instant::now();
-        let (training, validation, _) = parts(&table, &basis)?;
+        let Dealt { training, validation, .. } = parts(&table, &basis)?;
         let mut model = Model::fit(
             &table,
             &basis.outcome,
@@ -99,16 +99,10 @@ pub(super) async fn fetch(app: &App, workspace: i64, table_id: i64, basis: &Basi
     Ok(app.store.columns(&table, Some(&names)).await?)
 }
 
-type Dealt = (Vec<usize>, Vec<usize>, Vec<usize>);
-
-/// Training, validation and test rows; rows without an outcome are in none.
+/// Training, validation and test rows.
 pub(super) fn parts(table: &Table, basis: &Basis) -> Result<Dealt, Trouble> {
     let happened = basis.outcome.read(table).map_err(|e| Trouble::Failed(e.to_string()))?;
-    let known: Vec<usize> = (0..table.rows()).filter(|&r| happened[r].is_some()).collect();
-    let event: Vec<bool> = known.iter().map(|&r| happened[r] == Some(true)).collect();
-    let dealt = basis.split.deal(&event).map_err(|e| Trouble::Failed(e.to_string()))?;
-    let of = |part| rows_of(&dealt, part).into_iter().map(|i| known[i]).collect();
-    Ok((of(Rows::Training), of(Rows::Validation), of(Rows::Test)))
+    basis.split.deal_known(&happened).map_err(|e| Trouble::Failed(e.to_string()))
 }
 
 /// Probabilities and outcomes of the rows given.

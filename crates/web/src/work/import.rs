@@ -2,11 +2,11 @@
 
 use std::fs::File;
 
-use pronoia_core::intake::{self, Chunks, IntakeError, Plan, Scan};
+use pronoia_core::intake::{Intake, IntakeError, Plan, Reader, Scan};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Part;
 use pronoia_core::score::match_list;
-use pronoia_core::{Progress, Table};
+use pronoia_core::{Cancelled, Progress, Table};
 use pronoia_store::records::{Label, SealedFor, Source};
 use pronoia_store::upload;
 
@@ -27,11 +27,17 @@ impl From<IntakeError> for Trouble {
 
 /// Reads a file and says what is in it. A list for a study goes on to become a
 /// table at once, because the model already says what its columns are.
-pub(super) async fn scan(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
+pub(super) async fn scan(
+    app: &App,
+    workspace: i64,
+    id: i64,
+    sheet: Option<&str>,
+    watch: &Watch,
+) -> Result<String, Trouble> {
     let upload = app.store.upload(workspace, id).await?;
     let done = match upload.study_id {
         Some(study) => list(app, workspace, study, &upload, watch).await,
-        None => preview(app, &upload, watch).await,
+        None => preview(app, &upload, sheet, watch).await,
     };
     match done {
         Ok(address) => Ok(address),
@@ -39,8 +45,8 @@ pub(super) async fn scan(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     }
 }
 
-async fn preview(app: &App, upload: &upload::Model, watch: &Watch) -> Result<String, Trouble> {
-    let scan = scan_file(upload, watch).await?;
+async fn preview(app: &App, upload: &upload::Model, sheet: Option<&str>, watch: &Watch) -> Result<String, Trouble> {
+    let scan = scan_file(upload, sheet, watch).await?;
     app.store.set_scan(upload.id, &scan, "ready").await?;
     Ok(format!("/uploads/{}", upload.id))
 }
@@ -54,7 +60,7 @@ async fn list(app: &App, workspace: i64, study: i64, upload: &upload::Model, wat
     let table_id = match upload.table_id {
         Some(table_id) => table_id,
         None => {
-            let mut scan = scan_file(upload, watch).await?;
+            let mut scan = scan_file(upload, None, watch).await?;
             read_as_trained(&mut scan.plan, &model);
             import_rows(app, upload, scan, true, watch).await?
         }
@@ -106,11 +112,11 @@ fn remove_file(upload: &upload::Model) {
     }
 }
 
-async fn scan_file(upload: &upload::Model, watch: &Watch) -> Result<Scan, Trouble> {
+async fn scan_file(upload: &upload::Model, sheet: Option<&str>, watch: &Watch) -> Result<Scan, Trouble> {
     let (path, size, watch) = (upload.path.clone(), upload.size as u64, watch.clone());
-    compute(move || intake::scan(|| File::open(&path), size, &watch))
-        .await?
-        .map_err(|e| Trouble::from(e.unwrap_or_else(IntakeError::Read)))
+    let sheet = sheet.map(str::to_owned);
+    let scan = move || Intake { open: || File::open(&path), size, sheet: sheet.as_deref() }.scan(&watch);
+    Ok(compute(scan).await??)
 }
 
 /// Columns that a model knows are read in the kind it was trained with.
@@ -123,47 +129,43 @@ fn read_as_trained(plan: &mut Plan, model: &pronoia_core::Model) {
 async fn import_rows(
     app: &App,
     upload: &upload::Model,
-    scan: Scan,
+    mut scan: Scan,
     is_list: bool,
     watch: &Watch,
 ) -> Result<i64, Trouble> {
     let shape: Vec<_> = scan.plan.columns.iter().map(|c| (c.name.clone(), c.kind)).collect();
     let mut importer = app.store.begin_import(upload.workspace_id, &shape).await?;
-    let (sender, mut chunks) = tokio::sync::mpsc::channel::<Result<Table, IntakeError>>(2);
+    let (sender, mut chunks) = tokio::sync::mpsc::channel::<Table>(2);
     let (path, size, plan) = (upload.path.clone(), upload.size as u64, scan.plan.clone());
     let reader_watch = watch.clone();
     let reader = tokio::task::spawn_blocking(move || {
-        let file = File::open(path).map_err(IntakeError::Read)?;
-        let mut reader = Chunks::open(file, plan, size, CHUNK)?;
-        while let Some(table) = reader.next(&Part::of(&reader_watch, 0.0, 0.8))? {
-            if sender.blocking_send(Ok(table)).is_err() {
-                break;
-            }
-        }
-        let (rejected, cells, misfits) = reader.misfits();
-        Ok::<_, IntakeError>((rejected, cells, misfits.to_vec()))
+        let file = File::open(path)?;
+        let reader = Reader { plan: &plan, size, chunk: CHUNK };
+        reader.read(file, &Part::of(&reader_watch, 0.0, 0.8), &mut |table| {
+            // Nobody receives any more once the writing has failed, which says why.
+            sender.blocking_send(table).map_err(|_| IntakeError::Cancelled(Cancelled))
+        })
     });
     while let Some(chunk) = chunks.recv().await {
         watch.go_on()?;
-        importer.add(&chunk?).await?;
+        importer.add(&chunk).await?;
     }
-    let (rejected, cells, misfits) =
-        reader.await.map_err(|e| Trouble::Failed(format!("Reading broke off: {e}.")))??;
+    let misfits = reader.await.map_err(|e| Trouble::Failed(format!("Reading broke off: {e}.")))??;
+    scan.count(misfits);
     let name = std::path::Path::new(&upload.file_name)
         .file_stem()
         .map_or("table".into(), |s| s.to_string_lossy().into_owned());
     let source = Source {
         sentence: format!(
-            "from {}, {}, {} between fields, {}",
+            "from {}, {}, {}",
             upload.file_name,
             text::bytes(upload.size as u64),
-            scan.plan.dialect.delimiter.word(),
-            scan.plan.dialect.encoding
+            scan.plan.format.sentence()
         ),
-        rejected,
-        misfit_cells: cells,
+        rejected: scan.rejected,
+        misfit_cells: scan.misfit_cells,
     };
-    app.store.set_scan(upload.id, &Scan { rejected, misfit_cells: cells, misfits, ..scan }, "importing").await?;
+    app.store.set_scan(upload.id, &scan, "importing").await?;
     let profile = profile_of(&mut importer, watch).await?;
     let label = Label { name: &name, source: &source, is_list };
     let table = importer.seal(label, &profile, SealedFor::Upload(upload.id)).await?;

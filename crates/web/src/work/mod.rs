@@ -150,7 +150,7 @@ async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
 /// Writes down beside what a job was for that the job will not be done.
 pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
     let written = match work {
-        Work::Scan { upload } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None).await,
+        Work::Scan { upload, .. } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None).await,
         Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
         Work::Score { list } => app.store.set_list_state(*list, state).await,
         Work::Confirm { .. } => Ok(()),
@@ -175,11 +175,11 @@ async fn beat(store: Store, id: i64, worker: String, watch: Watch) {
 async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trouble> {
     let workspace = taken.workspace_id;
     match &taken.work {
-        Work::Scan { upload } => import::scan(app, workspace, *upload, watch).await,
+        Work::Scan { upload, sheet } => import::scan(app, workspace, *upload, sheet.as_deref(), watch).await,
         Work::Import { upload } => import::import(app, workspace, *upload, watch).await,
         Work::Fit { model } => fit::fit(app, workspace, *model, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
-        Work::Confirm { study, model, .. } => confirm::confirm(app, workspace, *study, *model, watch).await,
+        Work::Confirm { study, model } => confirm::confirm(app, workspace, *study, *model, watch).await,
     }
 }
 

@@ -1,4 +1,4 @@
-//! The records as files, each in the habit of the system it would come from.
+//! Members as delimited text.
 
 use std::fmt::Write;
 

@@ -1,0 +1,11 @@
+//! The records as files, each in the format and habit of the system it would come from.
+
+mod columnar;
+mod delimited;
+mod json_lines;
+mod workbook;
+
+pub use columnar::visits_parquet;
+pub use delimited::{cancellations_csv, damaged_csv, members_csv, outcome_csv, renewals_csv};
+pub use json_lines::dental_offer_jsonl;
+pub use workbook::instalments_xlsx;
