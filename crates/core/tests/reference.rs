@@ -1,5 +1,6 @@
 //! Our figures against those of general-purpose libraries (see `tests/reference/make.py`).
 
+use pronoia_core::drivers::{Count, chance, correlation, entropy, information_value, mutual_information, total};
 use pronoia_core::evaluate::{area_under_roc, average_precision, brier, log_loss};
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::logistic::LogisticSettings;
@@ -87,4 +88,30 @@ fn measures_agree_with_ties_and_weights() {
         let weighted = theirs[format!("{name}_weighted")].as_f64().expect("a number");
         close(measure(&score, &event, Some(&weight)), weighted, 1e-9, name);
     }
+}
+
+#[test]
+fn measures_of_association_agree() {
+    let theirs = &figures()["association"];
+    let counts: Vec<Count> = numbers(&theirs["rows"])
+        .into_iter()
+        .zip(numbers(&theirs["events"]))
+        .map(|(rows, events)| Count { rows: rows as u64, events: events as u64 })
+        .collect();
+    let their = |name: &str| theirs[name].as_f64().expect("a number");
+    let bits = mutual_information(&counts);
+    close(bits, their("mutual_information_bits"), 1e-9, "mutual information");
+    close(entropy(total(&counts)), their("entropy_bits"), 1e-9, "entropy");
+    close(information_value(&counts), their("information_value"), 1e-9, "information value");
+    close(chance(bits, total(&counts).rows, 3), their("chance"), 1e-9, "chance");
+    for (count, interval) in counts.iter().zip(theirs["wilson"].as_array().expect("intervals")) {
+        let (low, high) = count.interval();
+        close(low, numbers(interval)[0], 1e-9, "lower end");
+        close(high, numbers(interval)[1], 1e-9, "upper end");
+    }
+    let (table, _) = read_table(CSV, &Unwatched).expect("table");
+    let (months, left) = (table.column("months").expect("months"), table.column("left").expect("left"));
+    let pairs =
+        (0..table.rows()).map(|r| (months.number(r).expect("a number"), left.text(r).as_deref() == Some("yes")));
+    close(correlation(pairs).expect("both vary"), their("correlation"), 1e-9, "correlation");
 }

@@ -39,6 +39,11 @@ pub enum Work {
         /// The upload.
         upload: i64,
     },
+    /// Look for what goes with the outcome of a study.
+    Drivers {
+        /// The study.
+        study: i64,
+    },
     /// Fit a model.
     Fit {
         /// The model.

@@ -6,6 +6,7 @@
 pub mod accounts;
 mod entity;
 mod error;
+pub mod findings;
 pub mod jobs;
 pub mod ledger;
 pub mod lists;
@@ -15,7 +16,7 @@ mod schema;
 pub mod studies;
 pub mod uploads;
 
-pub use entity::{account, job, ledger_entry, list, model, record_table, study, upload, workspace};
+pub use entity::{account, finding, job, ledger_entry, list, model, record_table, study, upload, workspace};
 pub use error::StoreError;
 
 use std::time::Duration;

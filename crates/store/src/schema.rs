@@ -7,23 +7,33 @@ pub(crate) struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Foundation)]
+        vec![Box::new(Step::FOUNDATION), Box::new(Step::FINDING)]
     }
 }
 
-/// Accounts, workspaces, records, studies, models, lists, ledger, jobs.
-struct Foundation;
+/// A step: statements that are applied once.
+struct Step {
+    name: &'static str,
+    sql: &'static str,
+}
 
-impl MigrationName for Foundation {
+impl Step {
+    /// Accounts, workspaces, records, studies, models, lists, ledger, jobs.
+    const FOUNDATION: Self = Self { name: "m0001_foundation", sql: include_str!("schema/0001_foundation.sql") };
+    /// What goes with a study's outcome.
+    const FINDING: Self = Self { name: "m0002_finding", sql: include_str!("schema/0002_finding.sql") };
+}
+
+impl MigrationName for Step {
     fn name(&self) -> &str {
-        "m0001_foundation"
+        self.name
     }
 }
 
 #[async_trait::async_trait]
-impl MigrationTrait for Foundation {
+impl MigrationTrait for Step {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        manager.get_connection().execute_unprepared(include_str!("schema/0001_foundation.sql")).await?;
+        manager.get_connection().execute_unprepared(self.sql).await?;
         Ok(())
     }
 }

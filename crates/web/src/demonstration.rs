@@ -40,35 +40,75 @@ pub async fn load(app: &App) -> Result<(String, String), String> {
     let draft = format!("draft-{:08x}@osiervale.example", rand::random::<u32>());
     let workspace = app.store.create_account(&draft, PASSWORD, "Osier Vale", true).await.map_err(sentence)?;
     let account = app.store.account(&draft).await.map_err(sentence)?.ok_or("the account vanished")?.id;
+    others(app, workspace, account).await?;
     let study = churn(app, workspace, account).await?;
     list(app, workspace, study).await?;
     app.store.rename_account(account, EMAIL).await.map_err(sentence)?;
     Ok((EMAIL.into(), PASSWORD.into()))
 }
 
+/// The records beside those of the members, and the two questions asked of them.
+async fn others(app: &App, workspace: i64, account: i64) -> Result<(), String> {
+    let members = demo::members(demo::MEMBERS, demo::SEED, demo::FIRST_MEMBER);
+    let visits = demo::visits_parquet(&demo::visits(&members, demo::SEED + 2)).map_err(|e| e.to_string())?;
+    table(app, workspace, "visits.parquet", &visits).await?;
+    let agreements = demo::instalments(demo::AGREEMENTS, demo::SEED + 3);
+    let workbook = demo::instalments_xlsx(&agreements).map_err(|e| e.to_string())?;
+    let instalments = table(app, workspace, "instalments.xlsx", &workbook).await?;
+    let contacts = demo::dental_offer_jsonl(&demo::dental_offer(demo::CONTACTS, demo::SEED + 4));
+    let dental = table(app, workspace, "dental_offer.jsonl", &contacts).await?;
+    let credit = (instalments, "Who will fall behind on an instalment agreement?", Question::Credit);
+    let response = (dental, "Who will answer the offer of a dental check?", Question::Response);
+    for (question, event) in [(credit, ("outcome", "fell behind")), (response, ("answered", "true"))] {
+        let study = begin(app, workspace, account, question, event).await?;
+        let found = Work::Drivers { study };
+        let title = "Looking for what goes with the outcome";
+        app.store.enqueue(workspace, Some(study), title, &found).await.map_err(|e| e.to_string())?;
+    }
+    work::drain(app).await
+}
+
+/// Sends a file in and accepts it as it was understood; the table.
+async fn table(app: &App, workspace: i64, name: &str, bytes: &[u8]) -> Result<i64, String> {
+    let sentence = |e: StoreError| e.to_string();
+    let upload = bring(app, workspace, None, name, bytes).await?;
+    let title = format!("Bringing in {name}");
+    app.store.enqueue(workspace, None, &title, &Work::Import { upload }).await.map_err(sentence)?;
+    work::drain(app).await?;
+    app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or(format!("{name} was not brought in"))
+}
+
+/// Asks a question of a table, and says what the event is; the study.
+async fn begin(
+    app: &App,
+    workspace: i64,
+    account: i64,
+    (table, title, question): (i64, &str, Question),
+    (column, event): (&str, &str),
+) -> Result<i64, String> {
+    let sentence = |e: StoreError| e.to_string();
+    let study = app.store.create_study(workspace, table, title, question).await.map_err(sentence)?.id;
+    let record = app.store.table(workspace, table).await.map_err(sentence)?;
+    let begun = format!("on {}, {} rows", record.name, text::count_of(record.rows));
+    app.store.note(study, Some(account), "Study begun", &begun).await.map_err(sentence)?;
+    let outcome = Outcome { column: column.into(), event: event.into() };
+    pages::prepare::enter_outcome(app, workspace, account, study, outcome).await.map_err(|e| e.to_string())?;
+    Ok(study)
+}
+
 /// Members, outcome, columns, two candidates, a policy.
 async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let sentence = |e: StoreError| e.to_string();
     let members = demo::members(demo::MEMBERS, demo::SEED, demo::FIRST_MEMBER);
-    let upload = bring(app, workspace, None, "members.csv", &demo::outcome_csv(&members)).await?;
-    app.store.enqueue(workspace, None, "Bringing in members.csv", &Work::Import { upload }).await.map_err(sentence)?;
-    work::drain(app).await?;
-    let table =
-        app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or("members were not brought in")?;
+    let table = table(app, workspace, "members.csv", &demo::outcome_csv(&members)).await?;
     let title = "Who will cancel at renewal, and whom is it worth ringing?";
-    let study = app.store.create_study(workspace, table, title, Question::Churn).await.map_err(sentence)?;
-    let record = app.store.table(workspace, table).await.map_err(sentence)?;
-    let begun = format!("on {}, {} rows", record.name, text::count_of(record.rows));
-    app.store.note(study.id, Some(account), "Study begun", &begun).await.map_err(sentence)?;
-
-    let outcome = Outcome { column: "cancelled".into(), event: "yes".into() };
-    pages::prepare::enter_outcome(app, workspace, account, study.id, outcome).await.map_err(|e| e.to_string())?;
-    let names = pages::prepare::enter_left_out(app, workspace, account, study.id).await.map_err(|e| e.to_string())?;
+    let study = begin(app, workspace, account, (table, title, Question::Churn), ("cancelled", "yes")).await?;
+    let names = pages::prepare::enter_left_out(app, workspace, account, study).await.map_err(|e| e.to_string())?;
     if names.is_empty() {
         return Err("nothing was proposed to be left out".into());
     }
     let login = "days_since_last_login";
-    let study = app.store.study(workspace, study.id).await.map_err(sentence)?;
+    let study = app.store.study(workspace, study).await.map_err(sentence)?;
     let mut state = study.choices().map_err(sentence)?;
     if let Some(column) = state.columns.iter_mut().find(|c| c.name == login) {
         *column = column.left_out();
@@ -79,6 +119,15 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         };
         app.store.choose(&study, &state, &choice).await.map_err(sentence)?;
     }
+    app.store
+        .enqueue(
+            workspace,
+            Some(study.id),
+            "Looking for what goes with the outcome",
+            &Work::Drivers { study: study.id },
+        )
+        .await
+        .map_err(sentence)?;
     let basis = state.basis().ok_or("the outcome was not kept")?;
     for family in ["logistic", "boosted"] {
         let settings = Settings::of_family(family).ok_or("no such family")?;

@@ -2,6 +2,7 @@
 
 use pronoia_core::decide::Ranking;
 use pronoia_core::study::{ChosenPolicy, StudyState, Verdict};
+use pronoia_store::findings::FindingInShort;
 use pronoia_store::{job, ledger_entry, list, model, record_table, study};
 
 use crate::error::PageError;
@@ -107,6 +108,8 @@ pub struct StudyView {
     retired: Option<model::Model>,
     /// Its lists.
     pub lists: Vec<list::Model>,
+    /// What was found to go with its outcome.
+    pub finding: Option<FindingInShort>,
     ledger: Vec<ledger_entry::Model>,
 }
 
@@ -154,6 +157,7 @@ impl StudyView {
             models,
             retired,
             lists: app.store.lists(id).await?,
+            finding: app.store.finding_in_short(id).await?,
             ledger: app.store.ledger(id).await?,
             study,
         })
@@ -202,6 +206,7 @@ impl StudyView {
             current: number == current,
             stale,
         };
+        let drivers = self.finding.as_ref().map_or("not looked at".into(), |f| format!("{} strong", f.strong));
         let prepare =
             if self.state.outcome.is_none() { "no outcome yet".into() } else { format!("{going_in} columns in") };
         let train = if fitted == 0 { "nothing fitted".into() } else { format!("{fitted} fitted") };
@@ -215,6 +220,7 @@ impl StudyView {
             if self.lists.is_empty() { "none yet".into() } else { text::counted(self.lists.len(), "list", "lists") };
         let stops = vec![
             stop(1, "Records", "records", format!("{} rows", text::count_of(self.table.rows)), false),
+            stop(2, "Drivers", "drivers", drivers, self.finding_is_stale()),
             stop(3, "Prepare", "prepare", prepare, false),
             stop(4, "Train", "train", train, stale),
             stop(5, "Compare", "compare", compare, stale),
@@ -242,6 +248,11 @@ impl StudyView {
             cautions: self.cautions(),
             entries,
         })
+    }
+
+    /// Whether what was found rests on other choices than the present ones.
+    pub fn finding_is_stale(&self) -> bool {
+        self.finding.as_ref().is_some_and(|f| Some(&f.basis) != self.state.basis().as_ref())
     }
 
     /// The candidate with the least log loss among those that are not stale,

@@ -3,10 +3,10 @@
 use serde::{Deserialize, Serialize};
 
 use super::measures::{Count, chi_square};
+use crate::Kind;
 use crate::number::plain;
 use crate::profile::quantile;
 use crate::table::{Column, Values, written_date};
-use crate::Kind;
 
 /// Bands that a number is cut into before neighbours are put together.
 const FINEST: usize = 20;
@@ -42,6 +42,8 @@ pub struct Band {
     pub above: Option<f64>,
     /// Up to this, inclusive.
     pub up_to: Option<f64>,
+    /// The least value of the column that was seen.
+    pub least: f64,
     /// How the column's values are written.
     pub notation: Notation,
 }
@@ -61,11 +63,12 @@ pub enum Notation {
 impl Band {
     /// The band in words.
     pub fn label(self) -> String {
-        let Self { above, up_to, notation } = self;
+        let Self { above, up_to, least, notation } = self;
         let write = |x: f64| if notation == Notation::Day { written_date(x as i32) } else { plain(x) };
         let whole = notation == Notation::Whole;
         match (above, up_to) {
             (None, None) => "any value".into(),
+            (None, Some(u)) if u == least => write(u),
             (None, Some(u)) => format!("up to {}", write(u)),
             (Some(a), None) if whole => format!("{} and more", write(a + 1.0)),
             (Some(a), None) => format!("over {}", write(a)),
@@ -134,9 +137,9 @@ impl Members {
             Self::Missing => column.text(row).is_none(),
             Self::Value(value) => column.text(row).as_deref() == Some(value),
             Self::Others(values) => column.text(row).is_some_and(|v| values.contains(&v)),
-            Self::Band(Band { above, up_to, .. }) => column
-                .number(row)
-                .is_some_and(|x| above.is_none_or(|a| x > a) && up_to.is_none_or(|u| x <= u)),
+            Self::Band(Band { above, up_to, .. }) => {
+                column.number(row).is_some_and(|x| above.is_none_or(|a| x > a) && up_to.is_none_or(|u| x <= u))
+            }
         }
     }
 }
@@ -203,7 +206,7 @@ fn by_band(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grou
         place[first..end].fill(i as u16);
         let above = first.checked_sub(1).map(|edge| edges[edge]);
         let up_to = edges.get(end - 1).copied().filter(|_| end < bands);
-        let band = Band { above, up_to, notation };
+        let band = Band { above, up_to, least: sorted.first().copied().unwrap_or(0.0), notation };
         let count = counts[first..end].iter().fold(Count::default(), |sum, &c| sum.plus(c));
         groups.push(Group { label: band.label(), members: Members::Band(band), count });
     }

@@ -81,10 +81,8 @@ pub fn mutual_information(counts: &[Count]) -> f64 {
         let joint = part as f64 / n;
         joint * (part as f64 * n / (group as f64 * whole as f64)).log2()
     };
-    let sum: f64 = counts
-        .iter()
-        .map(|c| side(c.events, c.rows, all.events) + side(c.others(), c.rows, all.others()))
-        .sum();
+    let sum: f64 =
+        counts.iter().map(|c| side(c.events, c.rows, all.events) + side(c.others(), c.rows, all.others())).sum();
     sum.max(0.0)
 }
 

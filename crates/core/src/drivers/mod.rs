@@ -126,8 +126,7 @@ impl Drivers {
     ) -> Result<Self, Cancelled> {
         let columns: Vec<&Column> = table.columns().iter().filter(|c| names.contains(&c.name)).collect();
         progress.tell("Comparing the outcome with every column", 0.0);
-        let mut drivers: Vec<Driver> =
-            columns.par_iter().map(|c| Driver::of(c, rows, event, columns.len())).collect();
+        let mut drivers: Vec<Driver> = columns.par_iter().map(|c| Driver::of(c, rows, event, columns.len())).collect();
         drivers.sort_by(|a, b| {
             b.believed.cmp(&a.believed).then(b.share.total_cmp(&a.share)).then_with(|| a.column.cmp(&b.column))
         });

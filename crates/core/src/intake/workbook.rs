@@ -15,6 +15,9 @@ const HEAD_ROWS: usize = 40;
 /// A cell that is not empty: its column, what it is, and how it reads.
 type Cell = (u32, Told, String);
 
+/// What is handed a row and its filled cells; whether it wants more.
+type TakeCells<'a> = dyn FnMut(u32, &[Cell]) -> Result<bool, IntakeError> + 'a;
+
 /// A sheet that is not hidden.
 pub(super) struct SheetName {
     /// Its name.
@@ -219,11 +222,7 @@ impl<R: Read + Seek> Rows for Sheet<R> {
 
 impl<R: Read + Seek> Book<R> {
     /// Hands over the filled cells of every row that has any, until told to stop.
-    fn each_row(
-        &mut self,
-        sheet: &str,
-        take: &mut dyn FnMut(u32, &[Cell]) -> Result<bool, IntakeError>,
-    ) -> Result<(), IntakeError> {
+    fn each_row(&mut self, sheet: &str, take: &mut TakeCells) -> Result<(), IntakeError> {
         let mut cells: Vec<Cell> = Vec::new();
         match self {
             Self::OfficeOpenXml(book) => {

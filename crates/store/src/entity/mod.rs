@@ -1,6 +1,7 @@
 //! Rows of our own tables.
 
 pub mod account;
+pub mod finding;
 pub mod job;
 pub mod ledger_entry;
 pub mod list;

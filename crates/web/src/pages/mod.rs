@@ -2,6 +2,7 @@
 
 mod compare;
 mod decide;
+mod drivers;
 mod find;
 mod home;
 mod jobs;
@@ -43,6 +44,12 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("", get().to(home::study))
                 .route("/take-back", post().to(home::take_back))
                 .route("/records", get().to(records::page))
+                .route("/drivers", get().to(drivers::page))
+                .route("/drivers", post().to(drivers::look))
+                .route("/drivers/rates.csv", get().to(drivers::rates_csv))
+                .route("/drivers/together", get().to(drivers::together))
+                .route("/drivers/segments", get().to(drivers::segments))
+                .route("/drivers/totals", get().to(drivers::totals))
                 .route("/prepare", get().to(prepare::page))
                 .route("/prepare/outcome", post().to(prepare::choose_outcome))
                 .route("/prepare/leave-out", post().to(prepare::leave_out))

@@ -221,6 +221,7 @@ pub async fn choose_outcome(
     visitor.check(&form.csrf)?;
     let outcome = Outcome { column: form.column.clone(), event: form.event.clone() };
     enter_outcome(&app, visitor.workspace_id(), visitor.account_id(), path.id, outcome).await?;
+    super::drivers::enqueue(&app, visitor.workspace_id(), path.id).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 

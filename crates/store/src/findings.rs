@@ -1,0 +1,76 @@
+//! What was found to go with the outcome of a study, computed once and kept.
+
+use pronoia_core::drivers::Drivers;
+use pronoia_core::study::Basis;
+use sea_orm::sea_query::OnConflict;
+use sea_orm::{ActiveValue::Set, EntityTrait, QuerySelect};
+
+use crate::entity::finding;
+use crate::{Result, Store};
+
+/// What of a finding every page of its study shows.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FindingInShort {
+    /// The choices it rests on.
+    pub basis: Basis,
+    /// How many columns go strongly with the outcome.
+    pub strong: i64,
+}
+
+impl Store {
+    /// What was found for a study, if anything was looked for yet.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn finding(&self, study_id: i64) -> Result<Option<finding::Model>> {
+        Ok(finding::Entity::find_by_id(study_id).one(&self.db).await?)
+    }
+
+    /// What of a finding every page of its study shows.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn finding_in_short(&self, study_id: i64) -> Result<Option<FindingInShort>> {
+        let row: Option<(serde_json::Value, i64)> = finding::Entity::find_by_id(study_id)
+            .select_only()
+            .columns([finding::Column::Basis, finding::Column::Strong])
+            .into_tuple()
+            .one(&self.db)
+            .await?;
+        row.map(|(basis, strong)| Ok(FindingInShort { basis: serde_json::from_value(basis)?, strong })).transpose()
+    }
+
+    /// Keeps what was found, in place of what was found before.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_finding(&self, study_id: i64, basis: &Basis, drivers: &Drivers) -> Result<()> {
+        let row = finding::ActiveModel {
+            study_id: Set(study_id),
+            basis: Set(serde_json::to_value(basis)?),
+            strong: Set(drivers.strong().count() as i64),
+            drivers: Set(serde_json::to_value(drivers)?),
+            created_at: Set(chrono::Utc::now()),
+        };
+        let replace = OnConflict::column(finding::Column::StudyId)
+            .update_columns([
+                finding::Column::Basis,
+                finding::Column::Strong,
+                finding::Column::Drivers,
+                finding::Column::CreatedAt,
+            ])
+            .to_owned();
+        finding::Entity::insert(row).on_conflict(replace).exec(&self.db).await?;
+        Ok(())
+    }
+}
+
+impl finding::Model {
+    /// What was found.
+    ///
+    /// # Errors
+    /// [`crate::StoreError::Damaged`].
+    pub fn found(&self) -> Result<Drivers> {
+        Ok(serde_json::from_value(self.drivers.clone())?)
+    }
+}

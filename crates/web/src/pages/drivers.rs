@@ -1,0 +1,144 @@
+//! Drivers: what goes with the outcome, among training rows.
+
+mod rates;
+mod segments;
+mod together;
+mod totals;
+
+pub use rates::{page, rates_csv};
+pub use segments::segments;
+pub use together::together;
+pub use totals::totals;
+
+use actix_web::web;
+use pronoia_core::Table;
+use pronoia_core::drivers::Drivers;
+use pronoia_core::number::{count, percent};
+use pronoia_core::study::Outcome;
+use pronoia_store::jobs::Work;
+
+use super::{PageResult, Signed, StudyPath, see_other};
+use crate::error::PageError;
+use crate::frame::{Frame, StudyView};
+use crate::session::Visitor;
+use crate::{App, text};
+
+/// What the four views of the stop share.
+struct Stop {
+    base: String,
+    /// Where the outcome is chosen.
+    prepare: String,
+    csrf: String,
+    /// The view that is open: its word in the address.
+    view: &'static str,
+    /// Whether the study has an outcome.
+    asked: bool,
+    stale: bool,
+    /// On which rows, and how often the event happens there.
+    rows: String,
+    /// The event in words: “cancelled is “yes””.
+    event: String,
+}
+
+impl Stop {
+    fn of(frame: &Frame, study: &StudyView, view: &'static str, found: Option<&Drivers>) -> Self {
+        let rows = found.map(|found| {
+            format!(
+                "On {} training rows, {} of them with the event ({})",
+                count(found.all.rows),
+                count(found.all.events),
+                percent(found.all.rate())
+            )
+        });
+        let event = |outcome: &Outcome| format!("{} is “{}”", outcome.column, outcome.event);
+        Self {
+            base: study.href("drivers"),
+            prepare: study.href("prepare"),
+            csrf: frame.csrf.clone(),
+            view,
+            asked: study.state.outcome.is_some(),
+            stale: study.finding_is_stale(),
+            rows: rows.unwrap_or_default(),
+            event: study.state.outcome.as_ref().map_or(String::new(), event),
+        }
+    }
+
+    fn is_open(&self, view: &str) -> bool {
+        self.view == view
+    }
+}
+
+/// What was found for a study, if it was looked for.
+async fn found(app: &App, study: &StudyView) -> Result<Option<Drivers>, PageError> {
+    Ok(match app.store.finding(study.study.id).await? {
+        Some(finding) => Some(finding.found()?),
+        None => None,
+    })
+}
+
+/// Puts the search for drivers into the queue, unless it waits there already.
+pub(crate) async fn enqueue(app: &App, workspace: i64, study: i64) -> Result<i64, PageError> {
+    let work = Work::Drivers { study };
+    let value = serde_json::to_value(&work).map_err(pronoia_store::StoreError::from)?;
+    if let Some(job) = app.store.open_jobs(workspace).await?.into_iter().find(|j| j.work == value) {
+        return Ok(job.id);
+    }
+    Ok(app.store.enqueue(workspace, Some(study), "Looking for what goes with the outcome", &work).await?)
+}
+
+/// Looks again, with the present choices.
+pub async fn look(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Signed>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let study = app.store.study(visitor.workspace_id(), path.id).await?;
+    if study.choices()?.outcome.is_none() {
+        return Err(PageError::Refused("Say first what happened: choose the outcome on the Prepare page.".into()));
+    }
+    let job = enqueue(&app, visitor.workspace_id(), path.id).await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
+/// The training rows of a study, with some of its columns.
+struct Training {
+    table: Table,
+    rows: Vec<usize>,
+    event: Vec<bool>,
+}
+
+impl Training {
+    /// Reads the columns named, and the outcome, and deals the rows out.
+    async fn of(app: &App, study: &StudyView, columns: &[&str]) -> Result<Self, PageError> {
+        let basis = study.state.basis().ok_or_else(|| PageError::Refused("The study has no outcome yet.".into()))?;
+        let mut names: Vec<String> = columns.iter().map(|c| (*c).to_owned()).collect();
+        names.push(basis.outcome.column.clone());
+        names.sort();
+        names.dedup();
+        let table = app.store.columns(&study.table, Some(&names)).await?;
+        let dealt = web::block(move || {
+            let happened = basis.outcome.read(&table).map_err(|e| e.to_string())?;
+            let rows = basis.split.deal_known(&happened).map_err(|e| e.to_string())?.training;
+            let event = rows.iter().map(|&row| happened[row] == Some(true)).collect();
+            Ok::<_, String>(Self { table, rows, event })
+        });
+        let dealt = dealt.await.map_err(|e| PageError::Refused(format!("The rows could not be dealt out: {e}.")))?;
+        dealt.map_err(PageError::Refused)
+    }
+
+    fn column(&self, name: &str) -> Result<&pronoia_core::Column, PageError> {
+        self.table.column(name).ok_or(PageError::NotFound)
+    }
+}
+
+/// How much of the outcome's uncertainty, for a page.
+fn share_of(share: f64) -> String {
+    if share < 0.001 { format!("under 0.1{}%", pronoia_core::number::THIN) } else { percent(share) }
+}
+
+/// A rate relative to another: “× 1.9”.
+fn ratio(rate: f64, overall: f64) -> String {
+    format!("×{}{}", pronoia_core::number::THIN, text::fixed(rate / overall, 2))
+}

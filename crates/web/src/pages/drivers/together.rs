@@ -1,0 +1,165 @@
+//! Two columns together: the event rate as a map.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::drivers::PairMap;
+use pronoia_core::number::{count, percent};
+use serde::Deserialize;
+
+use super::super::{PageResult, StudyPath};
+use super::{Stop, Training, found, ratio};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView, encoded};
+use crate::session::Visitor;
+
+/// Shades of a map.
+const SHADES: f64 = 8.0;
+
+#[derive(Template)]
+#[template(path = "drivers/together.html")]
+struct Page {
+    frame: Frame,
+    stop: Stop,
+    heading: String,
+    pairs: Vec<Pair>,
+    columns: Vec<String>,
+    map: Option<Map>,
+    looked: bool,
+}
+
+/// A pair that is offered.
+struct Pair {
+    down: String,
+    across: String,
+    href: String,
+    open: bool,
+    beyond: String,
+}
+
+struct Map {
+    down: String,
+    across: String,
+    beyond: String,
+    down_labels: Vec<String>,
+    across_labels: Vec<String>,
+    cells: Vec<Vec<Cell>>,
+}
+
+struct Cell {
+    rate: String,
+    rows: String,
+    explained: String,
+    shade: usize,
+    empty: bool,
+}
+
+/// The two columns.
+#[derive(Deserialize)]
+pub struct Query {
+    down: Option<String>,
+    across: Option<String>,
+}
+
+/// The page.
+pub async fn together(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let drivers = found(&app, &study).await?;
+    let frame = Frame::of_study(&app, &visitor, &study, 2).await?;
+    let stop = Stop::of(&frame, &study, "together", drivers.as_ref());
+    let Some(drivers) = drivers else {
+        let heading = "Which columns matter together?".into();
+        return html(&Page { frame, stop, heading, pairs: Vec::new(), columns: Vec::new(), map: None, looked: false });
+    };
+    let chosen = match (&query.down, &query.across) {
+        (Some(down), Some(across)) if down == across => {
+            return Err(PageError::Refused("Choose two different columns for the map.".into()));
+        }
+        (Some(down), Some(across)) => Some((down.clone(), across.clone())),
+        _ => drivers.pairs.first().map(|p| (p.down.clone(), p.across.clone())),
+    };
+    let map = match &chosen {
+        None => None,
+        Some((down, across)) => match drivers.pairs.iter().find(|p| p.down == *down && p.across == *across) {
+            Some(kept) => Some(kept.clone()),
+            None => Some(computed(&app, &study, down, across).await?),
+        },
+    };
+    let pairs = drivers
+        .pairs
+        .iter()
+        .map(|p| Pair {
+            href: format!("{}/together?down={}&across={}", stop.base, encoded(&p.down), encoded(&p.across)),
+            open: chosen.as_ref().is_some_and(|(d, a)| *d == p.down && *a == p.across),
+            beyond: thousandths(p.beyond),
+            down: p.down.clone(),
+            across: p.across.clone(),
+        })
+        .collect();
+    let heading = match drivers.pairs.first() {
+        Some(p) => format!("{} and {} say more together than each alone.", p.down, p.across),
+        None => "No two columns say more together than each alone.".into(),
+    };
+    let mut columns: Vec<String> = drivers.columns.iter().map(|d| d.column.clone()).collect();
+    columns.sort();
+    let overall = drivers.all.rate();
+    html(&Page { frame, map: map.map(|m| written(&m, overall)), stop, heading, pairs, columns, looked: true })
+}
+
+/// A pair that was not kept is counted now.
+async fn computed(app: &App, study: &StudyView, down: &str, across: &str) -> Result<PairMap, PageError> {
+    let training = Training::of(app, study, &[down, across]).await?;
+    Ok(PairMap::of(training.column(down)?, training.column(across)?, &training.rows, &training.event))
+}
+
+/// Bits in thousandths, as a figure that can be read.
+fn thousandths(bits: f64) -> String {
+    pronoia_core::number::fixed(bits * 1_000.0, 1)
+}
+
+fn written(map: &PairMap, overall: f64) -> Map {
+    let rates = map.cells.iter().filter(|c| c.rows >= 20).map(|c| c.rate());
+    let most = rates.fold(overall, f64::max);
+    let cell = |i: usize, j: usize| {
+        let c = map.cell(i, j);
+        let (low, high) = c.interval();
+        Cell {
+            rate: percent(c.rate()),
+            rows: count(c.rows),
+            explained: format!(
+                "{}: {}, {}: {} – {} of {} customers, 95 % interval {} to {}, {} the overall rate",
+                map.down,
+                map.down_groups[i].label,
+                map.across,
+                map.across_groups[j].label,
+                count(c.events),
+                count(c.rows),
+                percent(low),
+                percent(high),
+                ratio(c.rate(), overall)
+            ),
+            shade: if c.rows == 0 { 0 } else { ((c.rate() / most).min(1.0) * SHADES).round() as usize },
+            empty: c.rows == 0,
+        }
+    };
+    Map {
+        beyond: if map.chance < 0.01 {
+            format!(
+                "Together they say {} thousandths of a bit beyond what each says alone; chance alone would hardly ever make it so much.",
+                thousandths(map.beyond)
+            )
+        } else {
+            "Together they say no more than chance would add to what each says alone.".into()
+        },
+        cells: (0..map.down_groups.len()).map(|i| (0..map.across_groups.len()).map(|j| cell(i, j)).collect()).collect(),
+        down_labels: map.down_groups.iter().map(|g| g.label.clone()).collect(),
+        across_labels: map.across_groups.iter().map(|g| g.label.clone()).collect(),
+        down: map.down.clone(),
+        across: map.across.clone(),
+    }
+}
