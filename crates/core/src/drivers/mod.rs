@@ -58,11 +58,13 @@ pub struct Driver {
     pub chance: f64,
     /// Whether the chance is small even for one column among as many as were looked at.
     pub believed: bool,
+    /// Whether it is a predictor of the study.
+    pub usable: bool,
 }
 
 impl Driver {
     /// Describes one column; `looked_at` is the number of columns looked at.
-    pub fn of(column: &Column, rows: &[usize], event: &[bool], looked_at: usize) -> Self {
+    fn of(column: &Column, rows: &[usize], event: &[bool], looked_at: usize, usable: bool) -> Self {
         let most = if column.kind == Kind::Number || column.kind == Kind::Date { MOST_BANDS } else { MOST_GROUPS };
         let groups = Grouping::of(column, rows, event, most).groups;
         let counts: Vec<Count> = groups.iter().map(|g| g.count).collect();
@@ -78,13 +80,9 @@ impl Driver {
             correlation: correlation(numbers),
             chance,
             believed: chance < BELIEVED / looked_at.max(1) as f64,
+            usable,
             groups,
         }
-    }
-
-    /// Whether it is believed and strong.
-    pub fn is_strong(&self) -> bool {
-        self.believed && self.information_value >= STRONG
     }
 
     /// The groups with the least and the greatest rate among those of at least
@@ -126,7 +124,8 @@ impl Drivers {
     ) -> Result<Self, Cancelled> {
         let columns: Vec<&Column> = table.columns().iter().filter(|c| names.contains(&c.name)).collect();
         progress.tell("Comparing the outcome with every column", 0.0);
-        let mut drivers: Vec<Driver> = columns.par_iter().map(|c| Driver::of(c, rows, event, columns.len())).collect();
+        let mut drivers: Vec<Driver> =
+            columns.par_iter().map(|c| Driver::of(c, rows, event, columns.len(), usable.contains(&c.name))).collect();
         drivers.sort_by(|a, b| {
             b.believed.cmp(&a.believed).then(b.share.total_cmp(&a.share)).then_with(|| a.column.cmp(&b.column))
         });
@@ -144,8 +143,8 @@ impl Drivers {
         Ok(Self { all, columns: drivers, pairs, segments })
     }
 
-    /// Columns that are believed and strong.
+    /// Predictors that are believed and strong.
     pub fn strong(&self) -> impl Iterator<Item = &Driver> {
-        self.columns.iter().filter(|d| d.is_strong())
+        self.columns.iter().filter(|d| d.usable && d.believed && d.information_value >= STRONG)
     }
 }

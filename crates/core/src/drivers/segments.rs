@@ -172,15 +172,12 @@ impl<'a> Sample<'a> {
         }
         let Some(split) = self.best(rows) else { return };
         let (column, grouping) = &self.columns[split.column];
+        let mut present = vec![false; grouping.groups.len()];
+        rows.iter().for_each(|&row| present[usize::from(grouping.codes[row as usize])] = true);
         for side in [true, false] {
             let part = self.side(&split, rows, side);
-            let groups: Vec<Group> = grouping
-                .groups
-                .iter()
-                .zip(&split.left)
-                .filter(|&(_, &left)| left == side)
-                .map(|(group, _)| group.clone())
-                .collect();
+            let inside = |&at: &usize| present[at] && split.left[at] == side;
+            let groups = (0..present.len()).filter(inside).map(|at| grouping.groups[at].clone()).collect();
             let mut made = self.segment(Some(column.name.clone()), groups, &part);
             self.divide(&mut made, &part, depth + 1);
             segment.parts.push(made);

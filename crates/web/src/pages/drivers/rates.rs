@@ -33,6 +33,8 @@ struct Page {
     more: usize,
     /// Columns that chance could have made as telling.
     unbelieved: Vec<(String, String)>,
+    /// Columns that are no predictors of the study.
+    kept_out: Vec<(String, String)>,
     sorts: [(&'static str, &'static str); 4],
     sort: &'static str,
     scale: Vec<(String, String)>,
@@ -109,6 +111,7 @@ pub async fn page(
             ladders: Vec::new(),
             more: 0,
             unbelieved: Vec::new(),
+            kept_out: Vec::new(),
             sorts: SORTS,
             sort,
             scale: Vec::new(),
@@ -117,7 +120,7 @@ pub async fn page(
             looked: false,
         });
     };
-    let mut believed: Vec<&Driver> = drivers.columns.iter().filter(|d| d.believed).collect();
+    let mut believed: Vec<&Driver> = drivers.columns.iter().filter(|d| d.believed && d.usable).collect();
     order(&mut believed, sort);
     let opened = query.column.as_ref().and_then(|name| drivers.columns.iter().find(|d| d.column == *name));
     let mut shown: Vec<&Driver> = opened.into_iter().collect();
@@ -135,15 +138,17 @@ pub async fn page(
     };
     let overall = drivers.all.rate();
     let ladders = shown.iter().map(|d| ladder(d, overall, &scale, caution(&d.column))).collect();
-    let unbelieved =
-        drivers.columns.iter().filter(|d| !d.believed).map(|d| (d.column.clone(), encoded(&d.column))).collect();
+    let named = |of: fn(&Driver) -> bool| -> Vec<(String, String)> {
+        drivers.columns.iter().filter(|d| of(d)).map(|d| (d.column.clone(), encoded(&d.column))).collect()
+    };
     html(&Page {
         frame,
         heading: heading(&drivers),
         stop,
         ladders,
         more,
-        unbelieved,
+        unbelieved: named(|d| d.usable && !d.believed),
+        kept_out: named(|d| !d.usable),
         sorts: SORTS,
         sort,
         overall: scale.at(overall),

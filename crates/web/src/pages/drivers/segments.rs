@@ -138,7 +138,10 @@ impl Drawn<'_> {
     fn draw(&mut self, segment: &Segment, path: &str, (from, to): (f64, f64), depth: usize, way: &mut Vec<String>) {
         self.deepest = self.deepest.max(depth);
         let condition = segment.condition();
-        if let Some(condition) = &condition {
+        let before = way.clone();
+        if let (Some(condition), Some(column)) = (&condition, &segment.column) {
+            // A further split by the same column says all that the first one said.
+            way.retain(|earlier| !earlier.starts_with(&format!("{column}: ")));
             way.push(condition.clone());
         }
         let rule = if way.is_empty() { "all customers".to_owned() } else { way.join(", and ") };
@@ -184,9 +187,7 @@ impl Drawn<'_> {
             self.draw(part, &below, (at, at + width), depth + 1, way);
             at += width;
         }
-        if condition.is_some() {
-            way.pop();
-        }
+        *way = before;
     }
 
     fn line(&self, segment: &Segment, rule: &str, path: &str) -> Line {
@@ -212,7 +213,7 @@ impl Drawn<'_> {
             String::new()
         };
         format!(
-            "Customers with {rule}: {} of {} ({}). Of them {} have the event, {} (95 % interval {} to {}), {} the overall rate.{firm}",
+            "Customers with {rule}: {} of {} ({}). Of them {} have the event, {} (95 % interval {} to {}), {} times the overall rate.{firm}",
             count(segment.count.rows),
             count(self.all.count.rows),
             percent(segment.count.rows as f64 / self.all.count.rows.max(1) as f64),
@@ -220,7 +221,7 @@ impl Drawn<'_> {
             percent(segment.count.rate()),
             percent(low),
             percent(high),
-            ratio(segment.count.rate(), self.all.count.rate()),
+            pronoia_core::number::fixed(segment.count.rate() / self.all.count.rate(), 2),
         )
         .replace("Customers with all customers", "All customers")
     }

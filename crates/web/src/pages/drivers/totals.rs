@@ -121,6 +121,9 @@ pub async fn totals(
 
 fn sounds_like_money(name: &str) -> bool {
     let lower = name.to_lowercase();
+    if ["pct", "percent", "share", "ratio"].iter().any(|w| lower.contains(w)) {
+        return false;
+    }
     ["fee", "amount", "price", "cost", "value", "balance", "revenue", "income", "spend"]
         .iter()
         .any(|w| lower.contains(w))
