@@ -1,5 +1,6 @@
 import { decide } from "./decide.js";
 import { drawLines, drawShape, drawStanding } from "./charts.js";
+import { expression } from "./steps.js";
 import { keys } from "./keys.js";
 import { followJobs } from "./jobs.js";
 
@@ -9,6 +10,7 @@ followJobs();
 for (const figure of document.querySelectorAll("[data-shape]")) drawShape(figure, JSON.parse(figure.dataset.shape));
 for (const figure of document.querySelectorAll("[data-lines]")) drawLines(figure, JSON.parse(figure.dataset.lines));
 for (const figure of document.querySelectorAll("[data-standing]")) drawStanding(figure, JSON.parse(figure.dataset.standing));
+for (const field of document.querySelectorAll("[data-expression]")) expression(field);
 for (const board of document.querySelectorAll("[data-decide]")) decide(board);
 
 // A file over the limit is refused before it is sent.
@@ -16,7 +18,7 @@ for (const form of document.querySelectorAll("[data-upload]")) {
   const field = form.querySelector("[type=file]");
   field.addEventListener("change", () => {
     const most = Number(form.dataset.upload);
-    const tooLarge = field.files[0]?.size > most;
+    const tooLarge = [...field.files].some((file) => file.size > most);
     field.setCustomValidity(tooLarge ? form.dataset.tooLarge : "");
     if (tooLarge) field.reportValidity();
   });

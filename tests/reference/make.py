@@ -51,6 +51,7 @@ intervals = [proportion_confint(e, e + o, alpha=0.05, method="wilson") for e, o 
 _, g_chance, _, _ = stats.chi2_contingency(counts, correction=False, lambda_="log-likelihood")
 
 figures = {
+    "yeo_johnson": {name: float(stats.yeojohnson_normmax(x[:, i])) for i, name in enumerate(names) if name != "direct"},
     "association": {
         "events": counts[:, 0].tolist(),
         "rows": counts.sum(axis=1).tolist(),

@@ -5,9 +5,10 @@ use std::path::PathBuf;
 use clap::Args;
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::learn::Settings;
+use pronoia_core::prepare::Step;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::split::SplitPlan;
-use pronoia_core::study::{self, Outcome as StudyOutcome};
+use pronoia_core::study::{self, Basis, Outcome as StudyOutcome};
 use pronoia_core::{Model, Table};
 
 use crate::{Outcome, records};
@@ -35,6 +36,9 @@ pub struct Fit {
     /// A column to keep against the proposal to leave it out; may be given again.
     #[arg(long = "keep", value_name = "COL")]
     keep: Vec<String>,
+    /// Steps to take before the fit, as a JSON list.
+    #[arg(long, value_name = "STEPS.json")]
+    preparation: Option<PathBuf>,
     /// Governs all that is drawn by lot.
     #[arg(long, default_value_t = SplitPlan::default().seed)]
     seed: u64,
@@ -64,9 +68,10 @@ impl Fit {
         let outcome = StudyOutcome { column: self.outcome.clone(), event: self.event.clone() };
         outcome.check(profile.column(&self.outcome)).map_err(|e| e.to_string())?;
         let predictors = self.predictors(&table, &profile)?;
-        let (training, held_out) = self.parts(&table, &outcome)?;
-        let mut model = Model::fit(&table, &outcome, &predictors, &training, &settings, self.seed, &progress)
-            .map_err(|e| e.to_string())?;
+        let basis = self.basis(outcome, predictors)?;
+        let (training, held_out) = self.parts(&table, &basis)?;
+        let mut model =
+            Model::fit(&table, &basis, &training, &settings, self.seed, &progress).map_err(|e| e.to_string())?;
         if held_out.is_empty() {
             println!("fitted to {} rows; not evaluated, because nothing was held out", model.rows);
         } else {
@@ -115,14 +120,27 @@ impl Fit {
         Ok(predictors)
     }
 
+    /// The choices as a study would hold them; columns that steps make go in.
+    fn basis(&self, outcome: StudyOutcome, mut predictors: Vec<String>) -> Result<Basis, String> {
+        let steps: Vec<Step> = match &self.preparation {
+            None => Vec::new(),
+            Some(path) => {
+                let text = std::fs::read(path).map_err(|e| format!("{}: {e}.", path.display()))?;
+                serde_json::from_slice(&text).map_err(|e| format!("{}: {e}.", path.display()))?
+            }
+        };
+        predictors.extend(steps.iter().filter(|s| !s.off).filter_map(|s| s.action.makes()));
+        let split = SplitPlan { training: 1.0 - self.holdout, validation: self.holdout / 2.0, seed: self.seed };
+        Ok(Basis { outcome, predictors, split, steps })
+    }
+
     /// Rows to fit to and rows held out; the same deal as a study with the same seed.
-    fn parts(&self, table: &Table, outcome: &StudyOutcome) -> Result<(Vec<usize>, Vec<usize>), String> {
-        let happened = outcome.read(table).map_err(|e| e.to_string())?;
+    fn parts(&self, table: &Table, basis: &Basis) -> Result<(Vec<usize>, Vec<usize>), String> {
+        let happened = basis.happened(table)?;
         if self.holdout == 0.0 {
             return Ok(((0..table.rows()).filter(|&r| happened[r].is_some()).collect(), Vec::new()));
         }
-        let plan = SplitPlan { training: 1.0 - self.holdout, validation: self.holdout / 2.0, seed: self.seed };
-        let dealt = plan.deal_known(&happened).map_err(|e| e.to_string())?;
+        let dealt = basis.split.deal_known(&happened).map_err(|e| e.to_string())?;
         let mut held_out = [dealt.validation, dealt.test].concat();
         held_out.sort_unstable();
         Ok((dealt.training, held_out))

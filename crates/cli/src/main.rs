@@ -41,6 +41,13 @@ enum Command {
 type Outcome = Result<(), String>;
 
 fn main() -> ExitCode {
+    // A damaged file is told in a sentence; the panic of its reader says nothing more.
+    let loud = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |panic| {
+        if !pronoia_core::intake::is_guarded() {
+            loud(panic);
+        }
+    }));
     let outcome = match Arguments::parse().command {
         Command::Serve(c) => c.run(),
         Command::Demo(c) => c.run(),

@@ -10,7 +10,7 @@ use pronoia_core::learn::Settings;
 use pronoia_core::number;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::split::SplitPlan;
-use pronoia_core::study::Outcome;
+use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::{Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members};
 use support::{Browser, EMAIL, Server, plain};
@@ -27,8 +27,8 @@ fn by_core(table: &Table, predictors: &[String]) -> Evaluation {
     let plan = SplitPlan::default();
     let dealt = plan.deal_known(&happened).expect("parts");
     let settings = Settings::of_family("logistic").expect("family");
-    let model =
-        Model::fit(table, &outcome, predictors, &dealt.training, &settings, plan.seed, &Unwatched).expect("a fit");
+    let basis = Basis::plain(outcome, predictors.to_vec());
+    let model = Model::fit(table, &basis, &dealt.training, &settings, plan.seed, &Unwatched).expect("a fit");
     let event: Vec<bool> = dealt.validation.iter().map(|&r| happened[r] == Some(true)).collect();
     Evaluation::of(&model.probabilities(table, &dealt.validation).expect("scores"), &event)
 }

@@ -14,6 +14,7 @@
 pub mod decide;
 pub mod drivers;
 pub mod evaluate;
+pub mod expression;
 pub mod intake;
 pub mod learn;
 pub mod model;

@@ -7,11 +7,11 @@ use thiserror::Error;
 use crate::learn::{Estimator, FitError, Settings, sigmoid};
 use crate::prepare::{Preparation, PrepareError};
 use crate::progress::Part;
-use crate::study::{Outcome, OutcomeError};
+use crate::study::{Basis, Outcome, OutcomeError};
 use crate::{Kind, Progress, Table};
 
 /// The version of the form in which models are saved.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// Rows scored at a time, to keep memory flat.
 const BLOCK: usize = 65_536;
@@ -65,7 +65,7 @@ struct Saved {
 }
 
 impl Model {
-    /// Fits preparation and estimator to the rows given.
+    /// Fits preparation and estimator to the rows given, by the choices of `basis`.
     ///
     /// Rows without an outcome are passed over. The result is the same, bit
     /// for bit, for the same rows, settings and seed, whatever the number of
@@ -75,23 +75,22 @@ impl Model {
     /// [`ModelError`].
     pub fn fit(
         table: &Table,
-        outcome: &Outcome,
-        predictors: &[String],
+        basis: &Basis,
         rows: &[usize],
         settings: &Settings,
         seed: u64,
         progress: &dyn Progress,
     ) -> Result<Self, ModelError> {
-        let happened = outcome.read(table)?;
+        let happened = basis.outcome.read(table)?;
         let rows: Vec<usize> = rows.iter().copied().filter(|&r| happened[r].is_some()).collect();
         let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
         progress.tell("Preparing the training rows", 0.0);
-        let preparation = Preparation::fit(table, predictors, &rows, settings.encoding())?;
+        let preparation = Preparation::fit(table, &basis.steps, &basis.predictors, &rows, settings.encoding())?;
         let design = preparation.apply(table, &rows)?;
         progress.go_on().map_err(FitError::from)?;
         let estimator = settings.fit(&design, &event, seed, &Part::of(progress, 0.1, 1.0))?;
         Ok(Self {
-            outcome: outcome.clone(),
+            outcome: basis.outcome.clone(),
             preparation,
             settings: settings.clone(),
             estimator,
@@ -118,7 +117,7 @@ impl Model {
 
     /// The columns that the model reads, with their kinds.
     pub fn inputs(&self) -> impl Iterator<Item = (&str, Kind)> {
-        self.preparation.columns.iter().map(|c| (c.name.as_str(), c.kind))
+        self.preparation.inputs.iter().map(|input| (input.name.as_str(), input.kind))
     }
 
     /// The saved form, as JSON with a version and a checksum.

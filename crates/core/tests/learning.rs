@@ -5,7 +5,7 @@ use pronoia_core::learn::logistic::{LogisticSettings, Rescue};
 use pronoia_core::learn::{Estimator, FitError, Settings};
 use pronoia_core::prepare::{Design, Encoding, Feature, Preparation};
 use pronoia_core::progress::Unwatched;
-use pronoia_core::study::Outcome;
+use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Model, Progress, Table};
 use rand::{RngExt, SeedableRng};
@@ -56,7 +56,7 @@ fn fit(table: &Table, family: &str, seed: u64) -> Model {
     let settings = Settings::of_family(family).expect("family");
     let predictors = ["x", "noise", "tier"].map(str::to_owned);
     let rows: Vec<usize> = (0..table.rows()).collect();
-    Model::fit(table, &outcome(), &predictors, &rows, &settings, seed, &Unwatched).expect("a fit")
+    Model::fit(table, &Basis::plain(outcome(), predictors), &rows, &settings, seed, &Unwatched).expect("a fit")
 }
 
 fn happened(table: &Table) -> Vec<bool> {
@@ -122,7 +122,7 @@ fn held_out_rows_never_reach_the_preparation() {
     spoiled[2] = builder.finish();
     let spoiled = Table::new(spoiled).expect("columns");
     for encoding in [Encoding::Indicators, Encoding::Native] {
-        let fitted = |t: &Table| Preparation::fit(t, &predictors, &training, encoding).expect("a preparation");
+        let fitted = |t: &Table| Preparation::fit(t, &[], &predictors, &training, encoding).expect("a preparation");
         assert_eq!(fitted(&table), fitted(&spoiled));
     }
 }
@@ -206,8 +206,8 @@ fn a_fit_stops_when_asked() {
     let rows: Vec<usize> = (0..500).collect();
     for family in ["logistic", "boosted"] {
         let settings = Settings::of_family(family).expect("family");
-        let stopped =
-            Model::fit(&table, &outcome(), &["x".into()], &rows, &settings, 1, &Impatient).expect_err("stopped");
+        let stopped = Model::fit(&table, &Basis::plain(outcome(), vec!["x".into()]), &rows, &settings, 1, &Impatient)
+            .expect_err("stopped");
         assert!(stopped.to_string().contains("stopped on request"), "{stopped}");
     }
 }

@@ -4,7 +4,7 @@ use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::score::{DECISION, MatchReport, PROBABILITY, match_list, scored, to_csv};
-use pronoia_core::study::Outcome;
+use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::{Kind, Model, Table};
 use proptest::prelude::*;
 
@@ -29,7 +29,7 @@ fn model(family: &str) -> Model {
     let outcome = Outcome { column: "left".into(), event: "yes".into() };
     let predictors = ["Annual Fee", "plan", "district"].map(str::to_owned);
     let settings = Settings::of_family(family).expect("family");
-    Model::fit(&records, &outcome, &predictors, &rows, &settings, 1, &Unwatched).expect("a fit")
+    Model::fit(&records, &Basis::plain(outcome, predictors), &rows, &settings, 1, &Unwatched).expect("a fit")
 }
 
 fn remarks(report: &MatchReport, column: &str) -> String {

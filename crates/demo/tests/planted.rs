@@ -6,7 +6,7 @@ use pronoia_core::learn::{Estimator, Settings};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::score::match_list;
-use pronoia_core::study::{self, Outcome, Role, Verdict};
+use pronoia_core::study::{self, Basis, Outcome, Role, Verdict};
 use pronoia_core::{Kind, Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members};
 
@@ -81,7 +81,8 @@ fn planted_drivers_have_the_right_sign_and_idle_columns_none() {
         choices.iter().filter(|c| c.stands_under() == Verdict::GoesIn).map(|c| c.name.clone()).collect();
     let rows: Vec<usize> = (0..table.rows()).collect();
     let settings = Settings::of_family("logistic").expect("family");
-    let model = Model::fit(&table, &outcome(), &predictors, &rows, &settings, 1, &Unwatched).expect("a fit");
+    let model = Model::fit(&table, &Basis::plain(outcome(), predictors.clone()), &rows, &settings, 1, &Unwatched)
+        .expect("a fit");
     let Estimator::Logistic(fitted) = &model.estimator else { panic!("logistic") };
     let of = |name: &str| fitted.coefficients.iter().find(|c| c.feature == name).expect("a coefficient");
     for driver in ["months_since_visit", "declined_claims", "fee_rise_pct", "payment_method is invoice"] {
@@ -111,7 +112,8 @@ fn a_fitted_model_comes_near_the_best_that_is_possible() {
     let all: Vec<usize> = (0..list.rows()).collect();
     let area = |family: &str| {
         let settings = Settings::of_family(family).expect("family");
-        let model = Model::fit(&table, &outcome(), &predictors, &rows, &settings, 1, &Unwatched).expect("a fit");
+        let model = Model::fit(&table, &Basis::plain(outcome(), predictors.clone()), &rows, &settings, 1, &Unwatched)
+            .expect("a fit");
         area_under_roc(&model.probabilities(&list, &all).expect("scores"), &event, None)
     };
     let best = area_under_roc(&truth, &event, None);
@@ -130,7 +132,8 @@ fn the_clean_list_matches_without_a_remark() {
     let predictors = ["species", "district", "fee_rise_pct", "newsletter", "months_since_visit"].map(str::to_owned);
     let rows: Vec<usize> = (0..table.rows()).collect();
     let settings = Settings::of_family("logistic").expect("family");
-    let model = Model::fit(&table, &outcome(), &predictors, &rows, &settings, 1, &Unwatched).expect("a fit");
+    let model = Model::fit(&table, &Basis::plain(outcome(), predictors.to_vec()), &rows, &settings, 1, &Unwatched)
+        .expect("a fit");
     let list = members(500, SEED + 1, FIRST_RENEWAL);
     let (list, _) = read_table(&pronoia_demo::renewals_csv(&list), &Unwatched).expect("the list");
     let (report, _) = match_list(&model, &list);

@@ -131,6 +131,31 @@ impl Group {
 }
 
 impl Members {
+    /// The group as an SQL condition on its column.
+    pub fn condition(&self, column: &str) -> String {
+        let name = format!("\"{}\"", column.replace('"', "\"\""));
+        let text = |value: &String| format!("'{}'", value.replace('\'', "''"));
+        match self {
+            Self::Missing => format!("{name} IS NULL"),
+            Self::Value(value) => format!("{name} = {}", text(value)),
+            Self::Others(values) => {
+                format!("{name} IN ({})", values.iter().map(text).collect::<Vec<_>>().join(", "))
+            }
+            Self::Band(Band { above, up_to, notation, .. }) => {
+                let write = |x: f64| match notation {
+                    Notation::Day => format!("DATE '{}'", written_date(x as i32)),
+                    _ => crate::table::written_number(x),
+                };
+                match (above, up_to) {
+                    (None, None) => format!("{name} IS NOT NULL"),
+                    (Some(a), None) => format!("{name} > {}", write(*a)),
+                    (None, Some(u)) => format!("{name} <= {}", write(*u)),
+                    (Some(a), Some(u)) => format!("{name} > {} AND {name} <= {}", write(*a), write(*u)),
+                }
+            }
+        }
+    }
+
     /// Whether the value in `row` of the column belongs to the group.
     pub fn contain(&self, column: &Column, row: usize) -> bool {
         match self {

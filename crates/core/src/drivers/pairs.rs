@@ -62,6 +62,26 @@ impl PairMap {
         }
     }
 
+    /// The customers in the cells given, as an SQL condition; cells of one row
+    /// of the map are put together. None if there is no cell.
+    pub fn region(&self, cells: &[(usize, usize)]) -> Option<String> {
+        let mut rows = Vec::new();
+        for (i, down) in self.down_groups.iter().enumerate() {
+            let across: Vec<String> = (0..self.across_groups.len())
+                .filter(|&j| cells.contains(&(i, j)))
+                .map(|j| format!("({})", self.across_groups[j].members.condition(&self.across)))
+                .collect();
+            let down = down.members.condition(&self.down);
+            match across.len() {
+                0 => {}
+                n if n == self.across_groups.len() => rows.push(format!("({down})")),
+                1 => rows.push(format!("(({down}) AND {})", across[0])),
+                _ => rows.push(format!("(({down}) AND ({}))", across.join(" OR "))),
+            }
+        }
+        (!rows.is_empty()).then(|| rows.join(" OR "))
+    }
+
     /// The cell in row `i` and column `j` of the map.
     pub fn cell(&self, i: usize, j: usize) -> Count {
         self.cells[i * self.across_groups.len() + j]

@@ -12,6 +12,7 @@ use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use parquet::errors::ParquetError;
 use parquet::file::reader::{ChunkReader, Length};
 
+use super::guard::guarded;
 use super::record::{Record, Rows, Take, Told};
 use super::{IntakeError, MOST_COLUMNS};
 
@@ -41,7 +42,8 @@ impl Columnar {
     }
 
     /// Opens an Arrow file.
-    pub fn arrow<R: Read + Seek + 'static>(source: R) -> Result<Self, IntakeError> {
+    pub fn arrow<R: Read + Seek + 'static>(mut source: R) -> Result<Self, IntakeError> {
+        check_blocks(&mut source)?;
         let whole = arrow_ipc::reader::FileReader::try_new(BufReader::new(source), None).map_err(broken)?;
         let (schema, count) = (whole.schema(), whole.num_batches() as u64);
         let (kept, notes) = flat_columns(&schema)?;
@@ -84,8 +86,8 @@ impl Rows for Columnar {
         let mut row = 0;
         let mut text = String::new();
         let options = FormatOptions::new().with_null("");
-        for batch in self.batches.by_ref() {
-            let batch = batch.map_err(broken)?;
+        let batches = &mut self.batches;
+        while let Some(batch) = guarded(|| batches.next().transpose().map_err(broken))? {
             let told: Vec<Told> = batch.columns().iter().map(|c| told(c.data_type())).collect();
             let writers: Result<Vec<_>, _> =
                 batch.columns().iter().map(|c| ArrayFormatter::try_new(c.as_ref(), &options)).collect();
@@ -95,7 +97,7 @@ impl Rows for Columnar {
                 record.begin(row, row);
                 for (writer, &told) in writers.iter().zip(&told) {
                     text.clear();
-                    writer.value(at).write(&mut text).map_err(broken)?;
+                    guarded(|| writer.value(at).write(&mut text).map_err(broken))?;
                     record.push(&text, told);
                 }
                 take(&record)?;
@@ -103,6 +105,34 @@ impl Rows for Columnar {
         }
         Ok(())
     }
+}
+
+/// Makes sure that an Arrow file's footer points into the file only: the reader
+/// makes room for as many bytes as the footer says, before it reads them.
+fn check_blocks(source: &mut (impl Read + Seek)) -> Result<(), IntakeError> {
+    const TAIL: u64 = 10;
+    let short = || IntakeError::Damaged { what: "it is cut off before its end".into() };
+    let length = source.seek(SeekFrom::End(0))?;
+    let mut tail = [0; TAIL as usize];
+    source.seek(SeekFrom::Start(length.checked_sub(TAIL).ok_or_else(short)?))?;
+    source.read_exact(&mut tail)?;
+    let size = u64::from(u32::from_le_bytes([tail[0], tail[1], tail[2], tail[3]]));
+    let begin = length.checked_sub(TAIL + size).filter(|_| tail.ends_with(b"ARROW1")).ok_or_else(short)?;
+    let mut footer = vec![0; size as usize];
+    source.seek(SeekFrom::Start(begin))?;
+    source.read_exact(&mut footer)?;
+    let footer = arrow_ipc::root_as_footer(&footer)
+        .map_err(|e| IntakeError::Damaged { what: format!("its footer cannot be read ({e})") })?;
+    let blocks = footer.recordBatches().into_iter().chain(footer.dictionaries()).flatten();
+    for block in blocks {
+        let parts = [block.offset(), i64::from(block.metaDataLength()), block.bodyLength()];
+        let end = parts.into_iter().try_fold(0u64, |sum, part| sum.checked_add(u64::try_from(part).ok()?));
+        if end.is_none_or(|end| end > length) {
+            return Err(IntakeError::Damaged { what: "its footer points beyond its end".into() });
+        }
+    }
+    source.rewind()?;
+    Ok(())
 }
 
 /// Positions of the columns with one value a row, and a note about the others.

@@ -5,6 +5,7 @@ use std::io::{Read, Seek};
 use serde::{Deserialize, Serialize};
 
 use super::archive::{self, Archive};
+use super::guard::guarded;
 use super::record::Rows;
 use super::{Dialect, IntakeError, columnar, delimited, json_lines, workbook};
 
@@ -63,7 +64,7 @@ impl Format {
         }
         if head.starts_with(b"PK\x03\x04") {
             let open_document = archive::look(source)? == Archive::OpenDocument;
-            let sheets = workbook::sheets(source, open_document)?;
+            let sheets = guarded(|| workbook::sheets(source, open_document))?;
             let sheet = match sheet {
                 None => sheets.iter().find(|s| s.filled).or(sheets.first()).map(|s| s.name.clone()),
                 Some(wanted) => {
@@ -91,6 +92,13 @@ impl Format {
         R: Read + Seek + Send + 'static,
     {
         source.rewind()?;
+        guarded(move || self.open_unguarded(source))
+    }
+
+    fn open_unguarded<R>(&self, source: R) -> Result<Box<dyn Rows>, IntakeError>
+    where
+        R: Read + Seek + Send + 'static,
+    {
         Ok(match self {
             Self::Delimited(dialect) => Box::new(delimited::Delimited::open(source, dialect)?),
             Self::JsonLines { keys } => Box::new(json_lines::JsonLines::open(source, keys.clone())?),

@@ -5,6 +5,7 @@ mod columnar;
 mod delimited;
 mod dialect;
 mod format;
+mod guard;
 mod infer;
 mod json_lines;
 mod names;
@@ -17,6 +18,7 @@ mod workbook;
 
 pub use dialect::{Delimiter, Dialect};
 pub use format::Format;
+pub use guard::is_guarded;
 pub use plan::{ColumnPlan, Misfit, MisfitKind, Plan, Scan};
 pub use read::{Misfits, Reader, read_table};
 pub use scan::Intake;

@@ -4,6 +4,7 @@ use std::io::{BufReader, Read, Seek};
 
 use calamine::{Data, DataType, Dimensions, Ods, Range, Reader, SheetType, SheetVisible, Xlsx};
 
+use super::guard::guarded;
 use super::plan::MisfitKind;
 use super::record::{Record, Rows, Take, Told};
 use super::{IntakeError, MOST_COLUMNS};
@@ -228,7 +229,7 @@ impl<R: Read + Seek> Book<R> {
             Self::OfficeOpenXml(book) => {
                 let mut reader = book.worksheet_cells_reader(sheet).map_err(damaged)?;
                 let mut row = 0;
-                while let Some(cell) = reader.next_cell().map_err(damaged)? {
+                while let Some(cell) = guarded(|| reader.next_cell().map_err(damaged))? {
                     let (at, column) = cell.get_position();
                     let Some((told, text)) = read(cell.get_value()) else { continue };
                     if at != row && !cells.is_empty() {

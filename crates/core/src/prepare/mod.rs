@@ -3,8 +3,17 @@
 //! A [`Preparation`] is part of the model: nobody prepares a scoring list by hand.
 
 mod design;
+mod effects;
+mod fitting;
+mod inputs;
+pub mod steps;
+mod yeo_johnson;
 
 pub use design::{Design, Feature, FeatureValues};
+pub use effects::{Effect, effects};
+pub use fitting::{FittedStep, OTHER};
+pub use inputs::{Input, Seen};
+pub use steps::{Action, Filling, Step, StepError};
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -34,6 +43,10 @@ const MOST_INDICATORS: usize = 60;
 /// The fitted preparation of all predictors.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Preparation {
+    /// The columns of the customer that it reads.
+    pub inputs: Vec<Input>,
+    /// The analyst's steps, in order, with what they learned.
+    pub steps: Vec<FittedStep>,
     /// For which kind of family.
     pub encoding: Encoding,
     /// One entry per predictor, in the order of the training table.
@@ -47,14 +60,14 @@ pub struct PreparedColumn {
     pub name: String,
     /// Its kind in the training table.
     pub kind: Kind,
-    /// What is done with it.
-    pub step: Step,
+    /// How it is handed on.
+    pub coding: Coding,
 }
 
-/// What is done with one column.
+/// How one column is handed to the estimator.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "as")]
-pub enum Step {
+pub enum Coding {
     /// A quantity, or a date as days since 1970-01-01.
     Number {
         /// Stands in for a missing value: the training median.
@@ -65,10 +78,6 @@ pub enum Step {
         mean: f64,
         /// Standard deviation after filling; 1 for a constant.
         sd: f64,
-        /// Least value seen in training.
-        min: f64,
-        /// Greatest value seen in training.
-        max: f64,
     },
     /// A limited set of values.
     Levels {
@@ -98,32 +107,75 @@ pub enum PrepareError {
         /// Kind in this table.
         found: Kind,
     },
+    /// A step cannot be taken on this table.
+    #[error("Step {number} ({words}): {reason}")]
+    Step {
+        /// Its number, from 1.
+        number: usize,
+        /// What it does.
+        words: String,
+        /// Why it cannot.
+        reason: String,
+    },
+    /// A fitted step cannot be replayed.
+    #[error("{0}")]
+    Replay(String),
     /// No predictor is left.
     #[error("No column goes into the model. Give at least one column the role “predictor”.")]
     NoPredictors,
 }
 
 impl Preparation {
-    /// Learns fillings, scales and levels from the rows given and from no others.
+    /// Learns what the steps need, fillings, scales and levels from the rows
+    /// given and from no others.
     ///
     /// # Errors
-    /// [`PrepareError`] if a predictor is missing or there is none.
-    pub fn fit(table: &Table, predictors: &[String], rows: &[usize], encoding: Encoding) -> Result<Self, PrepareError> {
+    /// [`PrepareError`] if a predictor is missing, there is none, or a step
+    /// cannot be taken.
+    pub fn fit(
+        table: &Table,
+        steps: &[Step],
+        predictors: &[String],
+        rows: &[usize],
+        encoding: Encoding,
+    ) -> Result<Self, PrepareError> {
         if predictors.is_empty() {
             return Err(PrepareError::NoPredictors);
         }
+        let (actions, read) = steps::needed(steps, predictors, &steps::kinds_of(table))?;
+        let inputs = table.columns().iter().filter(|c| read.contains(&c.name)).map(|c| Input::of(c, rows)).collect();
+        let mut stepped = std::borrow::Cow::Borrowed(table);
+        let mut fitted = Vec::new();
+        for action in &actions {
+            let step = FittedStep::fit(action, &stepped, rows)?;
+            stepped = std::borrow::Cow::Owned(step.apply(&stepped)?);
+            fitted.push(step);
+        }
+        let table = stepped.as_ref();
         let columns = predictors
             .par_iter()
             .map(|name| {
                 let column = table.column(name).ok_or_else(|| PrepareError::MissingColumn(name.clone()))?;
-                let step = match &column.values {
+                let coding = match &column.values {
                     Values::Words(_) => fit_levels(column, rows, encoding),
                     _ => fit_number(column, rows),
                 };
-                Ok(PreparedColumn { name: name.clone(), kind: column.kind, step })
+                Ok(PreparedColumn { name: name.clone(), kind: column.kind, coding })
             })
             .collect::<Result<_, PrepareError>>()?;
-        Ok(Self { encoding, columns })
+        Ok(Self { inputs, steps: fitted, encoding, columns })
+    }
+
+    /// The table after the steps, before anything is coded for an estimator.
+    ///
+    /// # Errors
+    /// [`PrepareError`] if a column is missing or of another kind.
+    pub fn stepped<'a>(&self, table: &'a Table) -> Result<std::borrow::Cow<'a, Table>, PrepareError> {
+        let mut stepped = std::borrow::Cow::Borrowed(table);
+        for step in &self.steps {
+            stepped = std::borrow::Cow::Owned(step.apply(&stepped)?);
+        }
+        Ok(stepped)
     }
 
     /// Applies what was learned to the rows of any table with the same columns.
@@ -131,6 +183,16 @@ impl Preparation {
     /// # Errors
     /// [`PrepareError`] if a column is missing or of another kind.
     pub fn apply(&self, table: &Table, rows: &[usize]) -> Result<Design, PrepareError> {
+        if !self.steps.is_empty() {
+            let block = self.stepped(&table.take(rows))?.into_owned();
+            let all: Vec<usize> = (0..rows.len()).collect();
+            return self.coded(&block, &all);
+        }
+        self.coded(table, rows)
+    }
+
+    /// Codes rows of a table on which the steps were taken.
+    fn coded(&self, table: &Table, rows: &[usize]) -> Result<Design, PrepareError> {
         let features = self
             .columns
             .par_iter()
@@ -151,7 +213,7 @@ impl Preparation {
     }
 }
 
-fn fit_number(column: &Column, rows: &[usize]) -> Step {
+fn fit_number(column: &Column, rows: &[usize]) -> Coding {
     let mut filled: Vec<f64> = rows.iter().filter_map(|&r| column.number(r)).collect();
     filled.sort_unstable_by(f64::total_cmp);
     let missing = rows.len() - filled.len();
@@ -160,17 +222,10 @@ fn fit_number(column: &Column, rows: &[usize]) -> Step {
     let mean = (filled.iter().sum::<f64>() + fill * missing as f64) / n;
     let squares = filled.iter().map(|v| (v - mean).powi(2)).sum::<f64>() + missing as f64 * (fill - mean).powi(2);
     let sd = (squares / n).sqrt();
-    Step::Number {
-        fill,
-        flag: missing > 0,
-        mean,
-        sd: if sd > 0.0 { sd } else { 1.0 },
-        min: filled.first().copied().unwrap_or(fill),
-        max: filled.last().copied().unwrap_or(fill),
-    }
+    Coding::Number { fill, flag: missing > 0, mean, sd: if sd > 0.0 { sd } else { 1.0 } }
 }
 
-fn fit_levels(column: &Column, rows: &[usize], encoding: Encoding) -> Step {
+fn fit_levels(column: &Column, rows: &[usize], encoding: Encoding) -> Coding {
     let mut counts: std::collections::BTreeMap<String, u64> = std::collections::BTreeMap::new();
     let mut missing_seen = false;
     if let Values::Words(words) = &column.values {
@@ -194,17 +249,17 @@ fn fit_levels(column: &Column, rows: &[usize], encoding: Encoding) -> Step {
     };
     let mut levels: Vec<String> = ranked.into_iter().map(|(l, _)| l).collect();
     let grouped = levels.split_off(own);
-    Step::Levels { levels, grouped, missing_seen }
+    Coding::Levels { levels, grouped, missing_seen }
 }
 
 impl PreparedColumn {
     fn features(&self, column: &Column, rows: &[usize], encoding: Encoding) -> Vec<Feature> {
-        match (&self.step, encoding) {
-            (Step::Number { .. }, Encoding::Native) => {
+        match (&self.coding, encoding) {
+            (Coding::Number { .. }, Encoding::Native) => {
                 let values = rows.iter().map(|&r| column.number(r).unwrap_or(f64::NAN)).collect();
                 vec![Feature::number(&self.name, &self.name, values)]
             }
-            (&Step::Number { fill, flag, mean, sd, .. }, Encoding::Indicators) => {
+            (&Coding::Number { fill, flag, mean, sd }, Encoding::Indicators) => {
                 let scale = |x: f64| (x - mean) / sd;
                 let values = rows.iter().map(|&r| scale(column.number(r).unwrap_or(fill))).collect();
                 let mut features = vec![Feature::number(&self.name, &self.name, values)];
@@ -214,11 +269,11 @@ impl PreparedColumn {
                 }
                 features
             }
-            (Step::Levels { levels, .. }, Encoding::Native) => {
+            (Coding::Levels { levels, .. }, Encoding::Native) => {
                 let codes = self.codes(column, rows, levels);
                 vec![Feature::levels(&self.name, &self.name, levels.len(), codes)]
             }
-            (Step::Levels { levels, grouped, missing_seen }, Encoding::Indicators) => {
+            (Coding::Levels { levels, grouped, missing_seen }, Encoding::Indicators) => {
                 let codes = self.codes(column, rows, levels);
                 let indicator = |wanted: u32| codes.iter().map(|&c| f64::from(u8::from(c == wanted))).collect();
                 let mut features: Vec<Feature> = levels
@@ -249,13 +304,5 @@ impl PreparedColumn {
         let translate: Vec<u32> =
             words.levels().map(|l| position.get(l).copied().unwrap_or(Feature::UNKNOWN)).collect();
         rows.iter().map(|&r| words.code(r).map_or(Feature::MISSING, |c| translate[c])).collect()
-    }
-
-    /// Whether a value was never seen in training.
-    pub fn is_unseen(&self, value: &str) -> bool {
-        match &self.step {
-            Step::Levels { levels, grouped, .. } => !levels.iter().chain(grouped).any(|l| l == value),
-            Step::Number { .. } => false,
-        }
     }
 }

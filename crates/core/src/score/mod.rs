@@ -6,7 +6,7 @@ pub use file::to_csv;
 
 use serde::{Deserialize, Serialize};
 
-use crate::prepare::Step;
+use crate::prepare::Seen;
 use crate::table::{ColumnBuilder, Storage, Values};
 use crate::{Column, Kind, Model, Table};
 
@@ -102,7 +102,7 @@ pub fn match_list(model: &Model, list: &Table) -> (MatchReport, Table) {
     let mut inputs = Vec::new();
     let mut columns = Vec::new();
     let mut used = Vec::new();
-    for prepared in &model.preparation.columns {
+    for prepared in &model.preparation.inputs {
         let found = list.column(&prepared.name).or_else(|| {
             let wanted = folded(&prepared.name);
             list.columns().iter().find(|c| folded(&c.name) == wanted && !model.inputs().any(|(n, _)| n == c.name))
@@ -123,8 +123,8 @@ pub fn match_list(model: &Model, list: &Table) -> (MatchReport, Table) {
             let column = read_as(source, &prepared.name, prepared.kind);
             input.missing = source.missing() as u64;
             input.unreadable = column.missing() as u64 - input.missing;
-            match (&prepared.step, &column.values) {
-                (Step::Levels { .. }, Values::Words(words)) => {
+            match (&prepared.seen, &column.values) {
+                (_, Values::Words(words)) => {
                     let mut unseen: Vec<(String, u64)> = words
                         .levels()
                         .zip(words.counts())
@@ -136,7 +136,7 @@ pub fn match_list(model: &Model, list: &Table) -> (MatchReport, Table) {
                     unseen.truncate(NAMED);
                     input.unseen = unseen;
                 }
-                (&Step::Number { min, max, .. }, _) => {
+                (&Seen::Between(min, max), _) => {
                     input.range = Some((min, max));
                     let outside = |row: &usize| column.number(*row).is_some_and(|x| x < min || x > max);
                     input.out_of_range = (0..column.len()).filter(outside).count() as u64;

@@ -4,7 +4,9 @@ use serde::{Deserialize, Serialize};
 
 use super::{ColumnChoice, Outcome};
 use crate::decide::Policy;
-use crate::split::SplitPlan;
+use crate::prepare::{PrepareError, Step, steps};
+use crate::split::{Dealt, SplitPlan};
+use crate::{Kind, Table};
 
 /// The choices of a study. Every ledger entry keeps the value from before it,
 /// so that taking it back is putting that value in place again.
@@ -15,6 +17,8 @@ pub struct StudyState {
     pub outcome: Option<Outcome>,
     /// Who is judged on what.
     pub split: SplitPlan,
+    /// What is done with the columns before a model sees them.
+    pub steps: Vec<Step>,
     /// What each column is for; empty until there is an outcome.
     pub columns: Vec<ColumnChoice>,
     /// What to do about whom.
@@ -42,12 +46,64 @@ pub struct Basis {
     pub predictors: Vec<String>,
     /// On which rows.
     pub split: SplitPlan,
+    /// After which steps.
+    #[serde(default)]
+    pub steps: Vec<Step>,
+}
+
+impl Basis {
+    /// Predictors as they stand, split as usual.
+    pub fn plain(outcome: Outcome, predictors: impl Into<Vec<String>>) -> Self {
+        Self { outcome, predictors: predictors.into(), split: SplitPlan::default(), steps: Vec::new() }
+    }
+
+    /// The columns of the table that a fit reads, by name: the outcome, the
+    /// predictors, and what the steps look at; those that steps make are not
+    /// among them.
+    ///
+    /// # Errors
+    /// [`PrepareError::Step`] if a step cannot be taken on these columns.
+    pub fn columns_read(&self, columns: &[(String, Kind)]) -> Result<Vec<String>, PrepareError> {
+        let mut known = columns.to_vec();
+        let mut read = self.predictors.clone();
+        read.push(self.outcome.column.clone());
+        for (at, step) in self.steps.iter().enumerate().filter(|(_, s)| !s.off) {
+            let reads = step.action.check(&mut known).map_err(|e| PrepareError::Step {
+                number: at + 1,
+                words: step.action.words(),
+                reason: e.to_string(),
+            })?;
+            read.extend(reads);
+        }
+        Ok(columns.iter().map(|c| &c.0).filter(|name| read.contains(name)).cloned().collect())
+    }
+
+    /// What happened to every customer of the study; none where it is not
+    /// known, or where a filter leaves the customer out.
+    ///
+    /// # Errors
+    /// A sentence if the outcome cannot be read or a filter not be applied.
+    pub fn happened(&self, table: &Table) -> Result<Vec<Option<bool>>, String> {
+        let happened = self.outcome.read(table).map_err(|e| e.to_string())?;
+        let (_, kept) = steps::population(&self.steps, table).map_err(|e| e.to_string())?;
+        Ok(happened.into_iter().zip(kept).map(|(what, kept)| what.filter(|_| kept)).collect())
+    }
+
+    /// The rows of every part of the study.
+    ///
+    /// # Errors
+    /// A sentence, as [`Basis::happened`], or if a part would be one-sided.
+    pub fn deal(&self, table: &Table) -> Result<Dealt, String> {
+        self.split.deal_known(&self.happened(table)?).map_err(|e| e.to_string())
+    }
 }
 
 impl StudyState {
     /// The present basis of a fit; none without an outcome.
     pub fn basis(&self) -> Option<Basis> {
-        let predictors = self.columns.iter().filter(|c| c.goes_in()).map(|c| c.name.clone()).collect();
-        self.outcome.clone().map(|outcome| Basis { outcome, predictors, split: self.split })
+        let switched_off: Vec<String> = self.steps.iter().filter(|s| s.off).filter_map(|s| s.action.makes()).collect();
+        let there = |name: &String| !switched_off.contains(name);
+        let predictors = self.columns.iter().filter(|c| c.goes_in()).map(|c| c.name.clone()).filter(there).collect();
+        self.outcome.clone().map(|outcome| Basis { outcome, predictors, split: self.split, steps: self.steps.clone() })
     }
 }

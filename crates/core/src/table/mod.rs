@@ -217,6 +217,19 @@ impl Table {
         self.columns.iter().find(|c| c.name == name)
     }
 
+    /// The same table with a column put in the place of the one of its name, or
+    /// after the last. It must be as long as the others.
+    pub fn with(&self, column: Column) -> Table {
+        debug_assert!(self.columns.is_empty() || column.len() == self.rows);
+        let rows = column.len();
+        let mut columns = self.columns.clone();
+        match columns.iter_mut().find(|c| c.name == column.name) {
+            Some(place) => *place = column,
+            None => columns.push(column),
+        }
+        Table { columns, rows }
+    }
+
     /// The same table with only the rows given, in the order given.
     pub fn take(&self, rows: &[usize]) -> Table {
         Table { columns: self.columns.iter().map(|c| c.take(rows)).collect(), rows: rows.len() }

@@ -17,6 +17,37 @@ pub struct Words {
 }
 
 impl Words {
+    /// The words of rows; none where one is missing.
+    pub fn from_rows<'a>(rows: impl Iterator<Item = Option<&'a str>>) -> Self {
+        let mut builder = WordsBuilder::default();
+        rows.for_each(|word| builder.push(word));
+        builder.finish()
+    }
+
+    /// One word in every row.
+    pub fn constant(word: &str, rows: usize) -> Self {
+        let levels = Arc::new(StringArray::from_iter_values([word]));
+        Self { codes: Int32Array::from_value(0, rows), levels }
+    }
+
+    /// Every word made another; words that become the same are one level.
+    pub fn map(&self, f: impl Fn(&str) -> String) -> Self {
+        let mut known: HashMap<String, i32> = HashMap::new();
+        let mut levels = Vec::new();
+        let place: Vec<i32> = self
+            .levels()
+            .map(|level| {
+                let made = f(level);
+                *known.entry(made).or_insert_with_key(|made| {
+                    levels.push(made.clone());
+                    levels.len() as i32 - 1
+                })
+            })
+            .collect();
+        let codes = self.codes.iter().map(|code| code.map(|c| place[c as usize])).collect();
+        Self { codes, levels: Arc::new(StringArray::from_iter_values(&levels)) }
+    }
+
     /// Number of rows.
     pub fn len(&self) -> usize {
         self.codes.len()

@@ -7,14 +7,16 @@ mod totals;
 
 pub use rates::{page, rates_csv};
 pub use segments::segments;
-pub use together::together;
+pub use together::{region, together};
 pub use totals::totals;
 
 use actix_web::web;
 use pronoia_core::Table;
 use pronoia_core::drivers::Drivers;
 use pronoia_core::number::{count, percent};
-use pronoia_core::study::Outcome;
+use pronoia_core::prepare::steps;
+use pronoia_core::split::Dealt;
+use pronoia_core::study::{Basis, Outcome};
 use pronoia_store::jobs::Work;
 
 use super::{PageResult, Signed, StudyPath, see_other};
@@ -107,22 +109,27 @@ struct Training {
     table: Table,
     rows: Vec<usize>,
     event: Vec<bool>,
+    /// The rows that nothing here was drawn from.
+    validation: Vec<usize>,
+    /// What happened in them.
+    later: Vec<bool>,
 }
 
 impl Training {
     /// Reads the columns named, and the outcome, and deals the rows out.
     async fn of(app: &App, study: &StudyView, columns: &[&str]) -> Result<Self, PageError> {
         let basis = study.state.basis().ok_or_else(|| PageError::Refused("The study has no outcome yet.".into()))?;
-        let mut names: Vec<String> = columns.iter().map(|c| (*c).to_owned()).collect();
-        names.push(basis.outcome.column.clone());
-        names.sort();
-        names.dedup();
+        let kinds: Vec<_> = study.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+        let asked = Basis { predictors: columns.iter().map(|c| (*c).to_owned()).collect(), ..basis.clone() };
+        let names = asked.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
         let table = app.store.columns(&study.table, Some(&names)).await?;
         let dealt = web::block(move || {
-            let happened = basis.outcome.read(&table).map_err(|e| e.to_string())?;
-            let rows = basis.split.deal_known(&happened).map_err(|e| e.to_string())?.training;
-            let event = rows.iter().map(|&row| happened[row] == Some(true)).collect();
-            Ok::<_, String>(Self { table, rows, event })
+            let happened = basis.happened(&table)?;
+            let Dealt { training, validation, .. } = basis.deal(&table)?;
+            let (table, _) = steps::population(&basis.steps, &table).map_err(|e| e.to_string())?;
+            let of = |rows: &[usize]| rows.iter().map(|&row| happened[row] == Some(true)).collect();
+            let (event, later) = (of(&training), of(&validation));
+            Ok::<_, String>(Self { table, rows: training, event, validation, later })
         });
         let dealt = dealt.await.map_err(|e| PageError::Refused(format!("The rows could not be dealt out: {e}.")))?;
         dealt.map_err(PageError::Refused)

@@ -10,6 +10,7 @@ mod lists;
 pub(crate) mod prepare;
 mod records;
 mod sign_in;
+mod steps;
 mod train;
 mod uploads;
 
@@ -48,12 +49,17 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/drivers", post().to(drivers::look))
                 .route("/drivers/rates.csv", get().to(drivers::rates_csv))
                 .route("/drivers/together", get().to(drivers::together))
+                .route("/drivers/region", post().to(drivers::region))
                 .route("/drivers/segments", get().to(drivers::segments))
                 .route("/drivers/totals", get().to(drivers::totals))
                 .route("/prepare", get().to(prepare::page))
                 .route("/prepare/outcome", post().to(prepare::choose_outcome))
                 .route("/prepare/leave-out", post().to(prepare::leave_out))
                 .route("/prepare/column", post().to(prepare::change_column))
+                .route("/prepare/steps", get().to(steps::page))
+                .route("/prepare/steps", post().to(steps::add))
+                .route("/prepare/steps/change", post().to(steps::change))
+                .route("/prepare/expression", get().to(steps::preview))
                 .route("/train", get().to(train::page))
                 .route("/train", post().to(train::begin))
                 .route("/train/again", post().to(train::again))

@@ -29,6 +29,8 @@ struct Page {
     roles: [Role; 7],
     answers: [KnownWhen; 4],
     heading: String,
+    /// How many steps there are.
+    steps: usize,
 }
 
 struct Candidate {
@@ -171,6 +173,7 @@ pub async fn page(
         roles: Role::ALL,
         answers: KnownWhen::ALL,
         heading,
+        steps: view.state.steps.len(),
     })
 }
 

@@ -1,6 +1,7 @@
 //! What goes with the outcome is looked for on training rows, and kept.
 
 use pronoia_core::drivers::Drivers;
+use pronoia_core::prepare::steps;
 use pronoia_core::progress::Part;
 use pronoia_core::{Kind, Progress};
 
@@ -27,9 +28,12 @@ pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     let records = app.store.columns(&table, Some(&fetched)).await?;
     let (asked, part) = (basis.clone(), watch.clone());
     let drivers = compute(move || {
-        let happened = asked.outcome.read(&records).map_err(|e| Trouble::Failed(e.to_string()))?;
-        let rows = asked.split.deal_known(&happened).map_err(|e| Trouble::Failed(e.to_string()))?.training;
+        let happened = asked.happened(&records).map_err(Trouble::Failed)?;
+        let rows = asked.deal(&records).map_err(Trouble::Failed)?.training;
         let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
+        let derived = asked.steps.iter().filter(|s| !s.off).filter_map(|s| s.action.makes());
+        let looked_at: Vec<String> = looked_at.into_iter().chain(derived).collect();
+        let (records, _) = steps::population(&asked.steps, &records).map_err(|e| Trouble::Failed(e.to_string()))?;
         let part = Part::of(&part, 0.2, 1.0);
         let looked = Drivers::of(&records, &looked_at, &asked.predictors, (&rows, &event), asked.split.seed, &part);
         looked.map_err(Trouble::from)

@@ -71,15 +71,7 @@ async fn fit_and_judge(
     compute(move || {
         let begun = Instant::now();
         let Dealt { training, validation, .. } = parts(&table, &basis)?;
-        let mut model = Model::fit(
-            &table,
-            &basis.outcome,
-            &basis.predictors,
-            &training,
-            &settings,
-            seed,
-            &Part::of(&watch, 0.05, 0.9),
-        )?;
+        let mut model = Model::fit(&table, &basis, &training, &settings, seed, &Part::of(&watch, 0.05, 0.9))?;
         let seconds = begun.elapsed().as_secs_f64();
         watch.tell("Judging on validation rows", 0.9);
         let (probability, event) = judge(&model, &table, &basis, &validation)?;
@@ -94,15 +86,14 @@ async fn fit_and_judge(
 /// The columns that a fit needs.
 pub(super) async fn fetch(app: &App, workspace: i64, table_id: i64, basis: &Basis) -> Result<Table, Trouble> {
     let table = app.store.table(workspace, table_id).await?;
-    let mut names = basis.predictors.clone();
-    names.push(basis.outcome.column.clone());
+    let kinds: Vec<_> = table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let names = basis.columns_read(&kinds).map_err(|e| Trouble::Failed(e.to_string()))?;
     Ok(app.store.columns(&table, Some(&names)).await?)
 }
 
 /// Training, validation and test rows.
 pub(super) fn parts(table: &Table, basis: &Basis) -> Result<Dealt, Trouble> {
-    let happened = basis.outcome.read(table).map_err(|e| Trouble::Failed(e.to_string()))?;
-    basis.split.deal_known(&happened).map_err(|e| Trouble::Failed(e.to_string()))
+    basis.deal(table).map_err(Trouble::Failed)
 }
 
 /// Probabilities and outcomes of the rows given.

@@ -2,11 +2,12 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::drivers::PairMap;
+use pronoia_core::drivers::{Count, Group, PairMap};
 use pronoia_core::number::{count, percent};
+use pronoia_core::prepare::Action;
 use serde::Deserialize;
 
-use super::super::{PageResult, StudyPath};
+use super::super::{PageResult, StudyPath, see_other, steps};
 use super::{Stop, Training, found, ratio};
 use crate::App;
 use crate::error::{PageError, html};
@@ -109,6 +110,60 @@ pub async fn together(
     columns.sort();
     let overall = drivers.all.rate();
     html(&Page { frame, map: map.map(|m| written(&m, overall)), stop, heading, pairs, columns, looked: true })
+}
+
+/// Cells of a map, and the name of the column to make of them.
+#[derive(Deserialize)]
+pub struct Region {
+    csrf: String,
+    down: String,
+    across: String,
+    name: String,
+    #[serde(flatten)]
+    cells: std::collections::BTreeMap<String, String>,
+}
+
+/// Makes a column that says who is in the cells chosen. What it is worth is
+/// measured on validation rows, from which the cells were not chosen.
+pub async fn region(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Region>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let training = Training::of(&app, &study, &[&form.down, &form.across]).await?;
+    let (down, across) = (training.column(&form.down)?, training.column(&form.across)?);
+    let map = PairMap::of(down, across, &training.rows, &training.event);
+    let cells: Vec<(usize, usize)> = form
+        .cells
+        .keys()
+        .filter_map(|key| key.strip_prefix("cell_")?.split_once('_'))
+        .filter_map(|(i, j)| Some((i.parse().ok()?, j.parse().ok()?)))
+        .collect();
+    let expression = map.region(&cells).ok_or_else(|| {
+        PageError::Refused("No cell of the map is chosen. Tick the cells whose customers are to be told apart.".into())
+    })?;
+    let inside = |row: usize| {
+        cells.iter().any(|&(i, j)| {
+            let is_in = |groups: &[Group], at: usize, c| groups.get(at).is_some_and(|g| g.members.contain(c, row));
+            is_in(&map.down_groups, i, down) && is_in(&map.across_groups, j, across)
+        })
+    };
+    let (mut within, mut without) = (Count::default(), Count::default());
+    for (&row, &event) in training.validation.iter().zip(&training.later) {
+        if inside(row) { within.add(event) } else { without.add(event) }
+    }
+    let figure = format!(
+        "on {} validation rows, from which it was not drawn, {} inside and {} outside have the event",
+        count(within.rows + without.rows),
+        percent(within.rate()),
+        percent(without.rate())
+    );
+    let action = Action::Derive { name: form.name.trim().to_owned(), expression };
+    steps::enter(&app, &visitor, &study, action, &figure).await?;
+    see_other(&format!("{}?step={}", study.href("prepare/steps"), study.state.steps.len() + 1))
 }
 
 /// A pair that was not kept is counted now.

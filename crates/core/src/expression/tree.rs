@@ -1,0 +1,105 @@
+//! A checked expression as a tree.
+
+/// A node; its children have the types that it needs.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Node {
+    /// A column, by its place among the inputs.
+    Column(usize),
+    /// A number.
+    Number(f64),
+    /// Text.
+    Text(String),
+    /// A day, counted from 1970-01-01.
+    Day(i32),
+    /// True or false.
+    Truth(bool),
+    /// Always missing; of the type that stands beside it.
+    Missing(super::Type),
+    /// Arithmetic on numbers.
+    Arithmetic(Arithmetic, Box<[Node; 2]>),
+    /// The number with its sign turned.
+    Minus(Box<Node>),
+    /// Days from the second to the first.
+    DaysBetween(Box<[Node; 2]>),
+    /// A day so many days later; the number is rounded.
+    DaysLater(Box<[Node; 2]>),
+    /// Two values of one type compared.
+    Compare(Comparison, Box<[Node; 2]>),
+    /// Both.
+    And(Box<[Node; 2]>),
+    /// Either.
+    Or(Box<[Node; 2]>),
+    /// Not.
+    Not(Box<Node>),
+    /// Whether the value is missing.
+    IsMissing(Box<Node>),
+    /// Whether text has a form, in which `%` stands for any letters and `_` for one.
+    Like(Box<Node>, String),
+    /// The value beside the first condition that is true, else the last one.
+    Case(Vec<(Node, Node)>, Box<Node>),
+    /// A function.
+    Call(Function, Vec<Node>),
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Arithmetic {
+    Plus,
+    Minus,
+    Times,
+    Over,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Comparison {
+    Equal,
+    Different,
+    Less,
+    LessOrEqual,
+    Greater,
+    GreaterOrEqual,
+}
+
+/// The functions, by their SQL names.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Function {
+    Abs,
+    Round,
+    Floor,
+    Ceil,
+    Sqrt,
+    Ln,
+    Exp,
+    Least,
+    Greatest,
+    Coalesce,
+    NullIf,
+    Length,
+    Lower,
+    Upper,
+    Trim,
+    Concat,
+    Year,
+    Month,
+    DayOfMonth,
+    DayOfWeek,
+}
+
+impl Function {
+    /// Those that are called by name, with the counts of arguments they take.
+    pub const NAMED: [(&'static str, Function, usize, usize); 14] = [
+        ("ABS", Self::Abs, 1, 1),
+        ("ROUND", Self::Round, 1, 1),
+        ("FLOOR", Self::Floor, 1, 1),
+        ("CEIL", Self::Ceil, 1, 1),
+        ("SQRT", Self::Sqrt, 1, 1),
+        ("LN", Self::Ln, 1, 1),
+        ("EXP", Self::Exp, 1, 1),
+        ("LEAST", Self::Least, 1, 50),
+        ("GREATEST", Self::Greatest, 1, 50),
+        ("COALESCE", Self::Coalesce, 1, 50),
+        ("NULLIF", Self::NullIf, 2, 2),
+        ("LENGTH", Self::Length, 1, 1),
+        ("LOWER", Self::Lower, 1, 1),
+        ("UPPER", Self::Upper, 1, 1),
+    ];
+}

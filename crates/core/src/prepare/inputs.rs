@@ -1,0 +1,59 @@
+//! What a model saw of the columns that it reads, before any step.
+
+use serde::{Deserialize, Serialize};
+
+use crate::Kind;
+use crate::table::{Column, Values};
+
+/// A column that a model reads from the customer, and what training saw of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Input {
+    /// Its name.
+    pub name: String,
+    /// Its kind.
+    pub kind: Kind,
+    /// What occurred in it.
+    pub seen: Seen,
+}
+
+/// What occurred in a column.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Seen {
+    /// Numbers, or days since 1970-01-01, between two.
+    Between(f64, f64),
+    /// These values, in order.
+    Values(Vec<String>),
+    /// Nothing: every value was missing.
+    Nothing,
+}
+
+impl Input {
+    /// Looks at the rows given.
+    pub fn of(column: &Column, rows: &[usize]) -> Self {
+        let seen = match &column.values {
+            Values::Words(words) => {
+                let mut occurs = vec![false; words.level_count()];
+                rows.iter().filter_map(|&row| words.code(row)).for_each(|code| occurs[code] = true);
+                let mut values: Vec<String> =
+                    words.levels().zip(occurs).filter(|l| l.1).map(|l| l.0.to_owned()).collect();
+                values.sort_unstable();
+                if values.is_empty() { Seen::Nothing } else { Seen::Values(values) }
+            }
+            _ => rows.iter().filter_map(|&row| column.number(row)).fold(Seen::Nothing, |seen, x| match seen {
+                Seen::Between(low, high) => Seen::Between(low.min(x), high.max(x)),
+                _ => Seen::Between(x, x),
+            }),
+        };
+        Self { name: column.name.clone(), kind: column.kind, seen }
+    }
+
+    /// Whether a value was never seen in training.
+    pub fn is_unseen(&self, value: &str) -> bool {
+        match &self.seen {
+            Seen::Values(values) => values.binary_search_by(|v| v.as_str().cmp(value)).is_err(),
+            Seen::Nothing => true,
+            Seen::Between(..) => false,
+        }
+    }
+}

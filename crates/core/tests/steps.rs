@@ -1,0 +1,179 @@
+//! The steps of a preparation: learned from training rows, replayed anywhere.
+
+use pronoia_core::intake::read_table;
+use pronoia_core::learn::Settings;
+use pronoia_core::prepare::{Action, Encoding, Filling, Preparation, Seen, Step, effects, steps};
+use pronoia_core::progress::Unwatched;
+use pronoia_core::score::{match_list, scored};
+use pronoia_core::study::{Basis, Outcome};
+use pronoia_core::{Kind, Model, Table};
+use serde_json::Value;
+
+const CSV: &[u8] = include_bytes!("../../../tests/reference/churn.csv");
+const FIGURES: &str = include_str!("../../../tests/reference/figures.json");
+
+fn churn() -> Table {
+    read_table(CSV, &Unwatched).expect("a table").0
+}
+
+fn step(action: Action) -> Step {
+    Step { action, off: false }
+}
+
+fn derive(name: &str, expression: &str) -> Step {
+    step(Action::Derive { name: name.into(), expression: expression.into() })
+}
+
+/// One of every kind that learns something.
+fn every_kind() -> Vec<Step> {
+    let of = |name: &str| name.to_owned();
+    vec![
+        derive("pace", "calls / months"),
+        step(Action::Fill { column: of("pace"), with: Filling::Mean, flag: true }),
+        step(Action::Cap { column: of("calls"), share: 0.05 }),
+        step(Action::Power { column: of("months") }),
+        step(Action::Bands { column: of("noise"), bands: 4 }),
+        derive("size", "CASE WHEN calls > 1 THEN 'large' WHEN calls > 0.9 THEN 'middling' ELSE 'small' END"),
+        step(Action::GroupRare { column: of("size"), fewest: 40 }),
+    ]
+}
+
+const USED: [&str; 6] = ["calls", "months", "noise", "pace", "pace was missing", "size"];
+
+fn used() -> Vec<String> {
+    USED.map(str::to_owned).into()
+}
+
+#[test]
+fn a_fitted_preparation_never_saw_the_rows_held_out() {
+    let table = churn();
+    let training: Vec<usize> = (0..table.rows()).filter(|row| row % 3 != 0).collect();
+    let fitted = |t: &Table| {
+        Preparation::fit(t, &every_kind(), &used(), &training, Encoding::Indicators).expect("a preparation")
+    };
+    let before = fitted(&table);
+    // Every row held out is made another: extreme, missing, and the same for all.
+    let text = String::from_utf8(CSV.to_vec()).expect("text");
+    let changed: Vec<String> = text
+        .lines()
+        .enumerate()
+        .map(|(line, row)| if line > 0 && (line - 1) % 3 == 0 { "9999,,1,-500,yes".into() } else { row.into() })
+        .collect();
+    let changed = read_table(changed.join("\n").as_bytes(), &Unwatched).expect("a table").0;
+    assert_eq!(fitted(&changed), before);
+    let other: Vec<usize> = (0..table.rows()).filter(|row| row % 3 != 1).collect();
+    let others = Preparation::fit(&table, &every_kind(), &used(), &other, Encoding::Indicators).expect("one");
+    assert_ne!(others, before, "other training rows teach something else");
+}
+
+#[test]
+fn a_model_takes_its_steps_with_it_to_the_list() {
+    let table = churn();
+    let outcome = Outcome { column: "left".into(), event: "yes".into() };
+    let basis = Basis { steps: every_kind(), ..Basis::plain(outcome, used()) };
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    let settings = Settings::of_family("boosted").expect("a family");
+    let model = Model::fit(&table, &basis, &rows, &settings, 1, &Unwatched).expect("a model");
+    let inputs: Vec<&str> = model.inputs().map(|i| i.0).collect();
+    assert_eq!(inputs, ["calls", "months", "noise"], "a list needs only what the customer has");
+    assert!(matches!(model.preparation.inputs[0].seen, Seen::Between(low, high) if low < -2.0 && high > 2.0));
+    let whole = model.probabilities(&table, &rows).expect("scores");
+    let saved = Model::from_bytes(&model.to_bytes().expect("bytes")).expect("the same model");
+    let (report, matched) = match_list(&saved, &table);
+    assert!(report.is_complete());
+    let (list, _) = scored(&saved, &table, &matched, None).expect("a scored list");
+    let last = list.columns().last().expect("probabilities");
+    assert!(rows.iter().all(|&row| last.number(row) == Some(whole[row])), "to the last bit");
+    let alone = model.probabilities(&table.take(&[17]), &[0]).expect("one customer");
+    assert_eq!(alone[0], whole[17], "one customer as in the crowd");
+}
+
+#[test]
+fn only_what_the_predictors_need_is_replayed() {
+    let columns = steps::kinds_of(&churn());
+    let (kept, read) = steps::needed(&every_kind(), &["size".into()], &columns).expect("steps");
+    assert_eq!(kept.len(), 3, "calls are drawn in, the sizes made and grouped");
+    assert_eq!(read, ["calls"]);
+    let mut off = every_kind();
+    off[0].off = true;
+    let error = steps::needed(&off, &used(), &columns).expect_err("pace is not there").to_string();
+    assert!(error.starts_with("Step 2 (") && error.contains("“pace”"), "{error}");
+}
+
+#[test]
+fn filters_choose_the_customers_of_the_study() {
+    let table = churn();
+    let steps = vec![derive("many", "calls > 0"), step(Action::Filter { condition: "many AND months < 4".into() })];
+    let (_, kept) = steps::population(&steps, &table).expect("a population");
+    for (row, kept) in kept.iter().enumerate() {
+        let number = |name: &str| table.column(name).expect("a column").number(row).expect("a number");
+        assert_eq!(*kept, number("calls") > 0.0 && number("months") < 4.0);
+    }
+    let basis =
+        Basis { steps, ..Basis::plain(Outcome { column: "left".into(), event: "yes".into() }, ["noise".into()]) };
+    let dealt = basis.deal(&table).expect("parts");
+    let all = dealt.training.len() + dealt.validation.len() + dealt.test.len();
+    assert_eq!(all, kept.iter().filter(|k| **k).count());
+    let read = basis.columns_read(&steps::kinds_of(&table)).expect("columns");
+    assert_eq!(read, ["calls", "months", "noise", "left"], "what the filter looks at is fetched too");
+}
+
+#[test]
+fn the_exponent_of_the_power_transform_agrees() {
+    let theirs: Value = serde_json::from_str(FIGURES).expect("figures");
+    let table = churn();
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    for name in ["calls", "months", "noise"] {
+        let power = [step(Action::Power { column: name.into() })];
+        let fitted = Preparation::fit(&table, &power, &[name.into()], &rows, Encoding::Native).expect("fitted");
+        let text = serde_json::to_value(&fitted.steps[0]).expect("JSON");
+        let (ours, other) =
+            (text["lambda"].as_f64().expect("ours"), theirs["yeo_johnson"][name].as_f64().expect("theirs"));
+        assert!((ours - other).abs() < 1e-5, "{name}: {ours} against {other}");
+    }
+}
+
+#[test]
+fn every_step_says_what_it_does_and_a_broken_one_does_not_hide_the_others() {
+    let table = churn();
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    let mut all = every_kind();
+    all.insert(1, derive("oops", "nothing_here * 2"));
+    all.push(Step { off: true, ..derive("later", "calls") });
+    let shown = effects(&all, &table, &rows);
+    assert_eq!(shown.len(), all.len());
+    let problem = shown[1].as_ref().expect("it is on").as_ref().expect_err("it cannot be taken");
+    assert!(problem.contains("nothing_here"), "{problem}");
+    assert!(shown.last().expect("the last").is_none());
+    for (at, effect) in shown.iter().enumerate().filter(|(at, _)| *at != 1 && *at != all.len() - 1) {
+        let effect = effect.as_ref().expect("it is on").as_ref().unwrap_or_else(|e| panic!("step {at}: {e}"));
+        assert!(!effect.sentence.is_empty() && effect.after.is_some(), "step {at}");
+    }
+    let bands = shown[5].as_ref().expect("on").as_ref().expect("bands").after.as_ref().expect("a column");
+    assert_eq!((bands.kind, bands.distinct), (Kind::Ordered, 4));
+}
+
+#[test]
+fn steps_that_do_not_suit_their_column_are_refused_in_words() {
+    let columns = steps::kinds_of(&read_table(b"id,plan,fee\nk1,A,1.5\nk2,B,2\n", &Unwatched).expect("a table").0);
+    let refused = |action: Action| action.check(&mut columns.clone()).expect_err("refused").to_string();
+    let of = |name: &str| name.to_owned();
+    for (action, says) in [
+        (Action::Log { column: of("plan") }, "this step is for numbers"),
+        (Action::Log { column: of("rent") }, "no column “rent”"),
+        (Action::Cap { column: of("fee"), share: 0.6 }, "below 50 %"),
+        (Action::Bands { column: of("fee"), bands: 1 }, "2 to 50"),
+        (Action::GroupRare { column: of("fee"), fewest: 5 }, "for categories"),
+        (
+            Action::Fill { column: of("fee"), with: Filling::Value("much".into()), flag: false },
+            "“much” is not a number",
+        ),
+        (Action::Fill { column: of("plan"), with: Filling::Median, flag: false }, "for numbers"),
+        (Action::Derive { name: of("fee"), expression: of("1") }, "already"),
+        (Action::Derive { name: of(" "), expression: of("1") }, "name"),
+        (Action::Filter { condition: of("fee + 1") }, "true or false"),
+    ] {
+        let sentence = refused(action);
+        assert!(sentence.contains(says), "{sentence}");
+    }
+}

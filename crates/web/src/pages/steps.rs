@@ -1,0 +1,344 @@
+//! Prepare, the steps: what is done with the columns before a model sees them.
+
+mod form;
+mod preview;
+
+pub use preview::preview;
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::Kind;
+use pronoia_core::prepare::{Action, Effect, Step, effects};
+use pronoia_core::study::{Basis, ColumnChoice, KnownWhen, Role, StudyState, Verdict};
+use pronoia_store::studies::Choice;
+use serde::Deserialize;
+
+use super::records::{ColumnLine, line};
+use super::{PageResult, StudyPath, see_other};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::session::Visitor;
+
+pub use form::StepForm;
+
+/// Training rows on which the effect of the steps is shown.
+const ROWS_SHOWN: usize = 20_000;
+
+/// Steps of a study, at most.
+const MOST_STEPS: usize = 60;
+
+/// The steps that can be added: the word in the address, and what it does.
+const KINDS: [(&str, &str); 8] = [
+    ("derive", "make a column"),
+    ("filter", "keep some customers"),
+    ("fill", "fill what is missing"),
+    ("cap", "draw in extremes"),
+    ("log", "logarithm"),
+    ("power", "even out a skew"),
+    ("bands", "cut into bands"),
+    ("group-rare", "group rare values"),
+];
+
+#[derive(Template)]
+#[template(path = "steps.html")]
+struct Page {
+    frame: Frame,
+    base: String,
+    prepare: String,
+    heading: String,
+    lines: Vec<Line>,
+    kinds: [(&'static str, &'static str); 8],
+    /// The step being added.
+    adding: Option<&'static str>,
+    /// Columns that it can be for.
+    columns: Vec<String>,
+    has_outcome: bool,
+    on_rows: String,
+}
+
+impl Page {
+    fn is_adding(&self, word: &str) -> bool {
+        self.adding == Some(word)
+    }
+}
+
+struct Line {
+    at: usize,
+    number: usize,
+    words: String,
+    off: bool,
+    effect: String,
+    problem: Option<String>,
+    before: Option<ColumnLine>,
+    after: Option<ColumnLine>,
+    open: bool,
+    first: bool,
+    last: bool,
+}
+
+/// What is open, and what is being added.
+#[derive(Deserialize)]
+pub struct Query {
+    add: Option<String>,
+    step: Option<usize>,
+}
+
+/// The columns of a study's table with their kinds.
+pub(super) fn kinds_of(study: &StudyView) -> Result<Vec<(String, Kind)>, PageError> {
+    Ok(study.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect())
+}
+
+/// The page.
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let shown = shown(&app, &study).await?;
+    let last = study.state.steps.len();
+    let lines: Vec<Line> = study
+        .state
+        .steps
+        .iter()
+        .zip(&shown.effects)
+        .enumerate()
+        .map(|(at, (step, effect))| {
+            let open = query.step == Some(at + 1);
+            let mut line = Line {
+                at,
+                number: at + 1,
+                words: step.action.words(),
+                off: step.off,
+                effect: String::new(),
+                problem: None,
+                before: None,
+                after: None,
+                open,
+                first: at == 0,
+                last: at + 1 == last,
+            };
+            match effect {
+                None => {}
+                Some(Err(problem)) => line.problem = Some(problem.clone()),
+                Some(Ok(effect)) => written(&mut line, effect, shown.rows),
+            }
+            line
+        })
+        .collect();
+    let adding = query.add.as_deref().and_then(|word| KINDS.into_iter().find(|k| k.0 == word)).map(|k| k.0);
+    let mut known = kinds_of(&study)?;
+    for step in study.state.steps.iter().filter(|s| !s.off) {
+        // One that cannot be taken makes nothing; the page says why beside it.
+        let _ = step.action.check(&mut known);
+    }
+    let suits = |kind: Kind| match adding {
+        Some("cap" | "log" | "power" | "bands") => kind == Kind::Number,
+        Some("group-rare") => !matches!(kind, Kind::Number | Kind::Date | Kind::Text),
+        _ => true,
+    };
+    let outcome = study.state.outcome.as_ref().map(|o| o.column.clone());
+    let columns = known.into_iter().filter(|c| suits(c.1) && Some(&c.0) != outcome.as_ref()).map(|c| c.0).collect();
+    let on = study.state.steps.iter().filter(|s| !s.off).count();
+    let heading = match (last, on) {
+        (0, _) => "No steps: columns go in as they stand.".to_owned(),
+        (1, 1) => "One step before a model sees the columns.".to_owned(),
+        (n, on) if n == on => format!("{n} steps before a model sees the columns."),
+        (n, on) => format!("{on} of {n} steps are taken before a model sees the columns."),
+    };
+    let has_outcome = study.state.outcome.is_some();
+    let on_rows = crate::text::count(shown.rows);
+    let (base, prepare) = (study.href("prepare/steps"), study.href("prepare"));
+    let frame = Frame::of_study(&app, &visitor, &study, 3).await?;
+    html(&Page { frame, base, prepare, heading, lines, kinds: KINDS, adding, columns, has_outcome, on_rows })
+}
+
+fn written(of: &mut Line, effect: &Effect, rows: u64) {
+    of.effect.clone_from(&effect.sentence);
+    if of.open {
+        of.before = effect.before.as_ref().map(|p| line(p, rows, true));
+        of.after = effect.after.as_ref().map(|p| line(p, rows, true));
+    }
+}
+
+/// The steps with their effects on training rows.
+struct Shown {
+    effects: Vec<Option<Result<Effect, String>>>,
+    rows: u64,
+}
+
+async fn shown(app: &App, study: &StudyView) -> Result<Shown, PageError> {
+    let Some(basis) = study.state.basis().filter(|b| !b.steps.is_empty()) else {
+        return Ok(Shown { effects: vec![None; study.state.steps.len()], rows: 0 });
+    };
+    // Only what the steps look at is fetched; a step that cannot be taken must not hide the others.
+    let kinds = kinds_of(study)?;
+    let mut names = vec![basis.outcome.column.clone()];
+    let mut known = kinds.clone();
+    for step in basis.steps.iter().filter(|s| !s.off) {
+        names.extend(step.action.check(&mut known).unwrap_or_default());
+    }
+    let names: Vec<String> = kinds.into_iter().map(|c| c.0).filter(|name| names.contains(name)).collect();
+    let table = app.store.columns(&study.table, Some(&names)).await?;
+    let done = web::block(move || {
+        let happened = basis.outcome.read(&table).map_err(|e| e.to_string())?;
+        let mut rows = basis.split.deal_known(&happened).map_err(|e| e.to_string())?.training;
+        rows.truncate(ROWS_SHOWN);
+        Ok::<_, String>(Shown { effects: effects(&basis.steps, &table, &rows), rows: rows.len() as u64 })
+    });
+    done.await
+        .map_err(|e| PageError::Refused(format!("The steps could not be tried: {e}.")))?
+        .map_err(PageError::Refused)
+}
+
+/// Adds a step at the end.
+pub async fn add(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<StepForm>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let action = form.action().map_err(PageError::Refused)?;
+    enter(&app, &visitor, &study, action, "").await?;
+    see_other(&format!("{}?step={}", study.href("prepare/steps"), study.state.steps.len() + 1))
+}
+
+/// Enters a step in a study; `figure` is what mattered, besides its effect.
+pub(super) async fn enter(
+    app: &App,
+    visitor: &Visitor,
+    study: &StudyView,
+    action: Action,
+    figure: &str,
+) -> Result<(), PageError> {
+    if study.state.outcome.is_none() {
+        return Err(PageError::Refused("Say first what happened: choose the outcome on the Prepare page.".into()));
+    }
+    if study.state.steps.len() == MOST_STEPS {
+        return Err(PageError::Refused(format!("A preparation has at most {MOST_STEPS} steps.")));
+    }
+    let mut known = kinds_of(study)?;
+    for step in study.state.steps.iter().filter(|s| !s.off) {
+        let _ = step.action.check(&mut known);
+    }
+    let reads = action.check(&mut known).map_err(|e| PageError::Refused(e.to_string()))?;
+    let outcome = study.state.outcome.as_ref().map(|o| o.column.clone());
+    if reads.iter().any(|name| Some(name) == outcome.as_ref()) && !matches!(action, Action::Filter { .. }) {
+        return Err(PageError::Refused(
+            "The step reads the outcome. What is made from the outcome would tell the model the answer, and is not there when a list is scored.".into(),
+        ));
+    }
+    let mut state = study.state.clone();
+    let chosen = action.words();
+    if let Some(name) = action.makes() {
+        state.columns.push(made(&state, &name, &chosen, &reads));
+    }
+    state.steps.push(Step { action, off: false });
+    let choice = Choice { account_id: visitor.account_id(), chosen, figure: figure.to_owned() };
+    app.store.choose(&study.study, &state, &choice).await?;
+    Ok(())
+}
+
+/// A made column goes in, unless it is made from one that is known only afterwards.
+fn made(state: &StudyState, name: &str, words: &str, reads: &[String]) -> ColumnChoice {
+    let late: Vec<&str> = state
+        .columns
+        .iter()
+        .filter(|c| reads.contains(&c.name))
+        .filter(|c| c.known_when == KnownWhen::Afterwards || c.verdict == Verdict::ShouldNotGoIn)
+        .map(|c| c.name.as_str())
+        .collect();
+    let (known_when, verdict, reason) = match late.as_slice() {
+        [] => (KnownWhen::Before, Verdict::GoesIn, format!("made: {words}")),
+        late => (
+            KnownWhen::Unsure,
+            Verdict::ShouldNotGoIn,
+            format!("made from {}, which should not go in", late.join(", ")),
+        ),
+    };
+    ColumnChoice { name: name.to_owned(), role: Role::Predictor, known_when, verdict, reason, never: false }
+}
+
+/// A change to a step that is there.
+#[derive(Deserialize)]
+pub struct Change {
+    csrf: String,
+    at: usize,
+    what: String,
+}
+
+/// Moves a step, switches it, or takes it out.
+pub async fn change(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Change>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let mut state = study.state.clone();
+    let step = state.steps.get_mut(form.at).ok_or(PageError::NotFound)?;
+    let words = step.action.words();
+    let chosen = match form.what.as_str() {
+        "off" => {
+            step.off = true;
+            format!("Switched off: {words}")
+        }
+        "on" => {
+            step.off = false;
+            format!("Switched on: {words}")
+        }
+        "up" if form.at > 0 => {
+            state.steps.swap(form.at, form.at - 1);
+            format!("Moved up: {words}")
+        }
+        "down" if form.at + 1 < state.steps.len() => {
+            state.steps.swap(form.at, form.at + 1);
+            format!("Moved down: {words}")
+        }
+        "out" => {
+            let gone = state.steps.remove(form.at);
+            if let Some(name) = gone.action.makes() {
+                state.columns.retain(|c| c.name != name);
+            }
+            format!("Taken out: {words}")
+        }
+        _ => return Err(PageError::NotFound),
+    };
+    let kinds = kinds_of(&study)?;
+    let breaks = broken(&state, &kinds).into_iter().find(|b| !broken(&study.state, &kinds).contains(b));
+    let figure = breaks.map_or(String::new(), |words| format!("“{words}” cannot be taken now"));
+    let choice = Choice { account_id: visitor.account_id(), chosen, figure };
+    app.store.choose(&study.study, &state, &choice).await?;
+    see_other(&study.href("prepare/steps"))
+}
+
+/// Steps that cannot be taken as things stand.
+fn broken(state: &StudyState, kinds: &[(String, Kind)]) -> Vec<String> {
+    let mut known = kinds.to_vec();
+    let taken = state.steps.iter().filter(|s| !s.off);
+    taken.filter(|s| s.action.check(&mut known).is_err()).map(|s| s.action.words()).collect()
+}
+
+/// The rows of a study that its steps can be tried on: a few training rows.
+pub(super) async fn sample(
+    app: &App,
+    study: &StudyView,
+    names: &[String],
+    most: usize,
+) -> Result<pronoia_core::Table, PageError> {
+    let basis: Basis = study.state.basis().ok_or_else(|| PageError::Refused("The study has no outcome yet.".into()))?;
+    let mut fetched = names.to_vec();
+    if !fetched.contains(&basis.outcome.column) {
+        fetched.push(basis.outcome.column.clone());
+    }
+    let table = app.store.columns(&study.table, Some(&fetched)).await?;
+    let happened = basis.outcome.read(&table).map_err(|e| PageError::Refused(e.to_string()))?;
+    let mut rows = basis.split.deal_known(&happened).map_err(|e| PageError::Refused(e.to_string()))?.training;
+    rows.truncate(most);
+    Ok(table.take(&rows))
+}

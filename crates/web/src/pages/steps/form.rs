@@ -1,0 +1,64 @@
+//! The form by which a step is added.
+
+use pronoia_core::intake::{DecimalMark, parse_number};
+use pronoia_core::prepare::{Action, Filling};
+use serde::Deserialize;
+
+/// Its fields; which of them count depends on the kind of step.
+#[derive(Deserialize)]
+pub struct StepForm {
+    /// Proof that the form is ours.
+    pub csrf: String,
+    kind: String,
+    #[serde(default)]
+    column: String,
+    #[serde(default)]
+    name: String,
+    #[serde(default)]
+    expression: String,
+    #[serde(default)]
+    with: String,
+    #[serde(default)]
+    value: String,
+    #[serde(default)]
+    flag: Option<String>,
+    #[serde(default)]
+    amount: String,
+}
+
+impl StepForm {
+    /// The step that is asked for.
+    ///
+    /// # Errors
+    /// A sentence about the field that makes no sense.
+    pub fn action(&self) -> Result<Action, String> {
+        let column = self.column.clone();
+        let amount = || {
+            parse_number(&self.amount, DecimalMark::Point)
+                .or_else(|| parse_number(&self.amount, DecimalMark::Comma))
+                .ok_or_else(|| format!("“{}” is not a number.", self.amount))
+        };
+        Ok(match self.kind.as_str() {
+            "filter" => Action::Filter { condition: self.expression.trim().to_owned() },
+            "derive" => {
+                Action::Derive { name: self.name.trim().to_owned(), expression: self.expression.trim().to_owned() }
+            }
+            "fill" => Action::Fill {
+                column,
+                with: match self.with.as_str() {
+                    "median" => Filling::Median,
+                    "mean" => Filling::Mean,
+                    "most-frequent" => Filling::MostFrequent,
+                    _ => Filling::Value(self.value.trim().to_owned()),
+                },
+                flag: self.flag.is_some(),
+            },
+            "cap" => Action::Cap { column, share: amount()? / 100.0 },
+            "log" => Action::Log { column },
+            "power" => Action::Power { column },
+            "bands" => Action::Bands { column, bands: amount()?.max(0.0) as usize },
+            "group-rare" => Action::GroupRare { column, fewest: amount()?.max(0.0) as u64 },
+            other => return Err(format!("There is no step “{other}”.")),
+        })
+    }
+}

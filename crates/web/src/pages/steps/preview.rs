@@ -1,0 +1,118 @@
+//! An expression tried on real rows while it is typed.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::expression::{Expression, ExpressionError, Type};
+use pronoia_core::number::count;
+use serde::Deserialize;
+
+use super::super::{PageResult, StudyPath};
+use super::{kinds_of, sample};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::StudyView;
+use crate::session::Visitor;
+
+/// Rows shown.
+const SHOWN: usize = 5;
+
+/// Rows tried.
+const TRIED: usize = 2_000;
+
+#[derive(Template)]
+#[template(path = "preview.html")]
+struct Fragment {
+    problem: Option<Problem>,
+    result: &'static str,
+    account: String,
+    names: Vec<String>,
+    rows: Vec<Vec<Option<String>>>,
+}
+
+/// The expression in three parts, the middle one wrong.
+struct Problem {
+    before: String,
+    wrong: String,
+    after: String,
+    message: String,
+}
+
+/// What was typed.
+#[derive(Deserialize)]
+pub struct Query {
+    sql: String,
+    #[serde(default)]
+    condition: bool,
+}
+
+/// The fragment below the field: the error under the offending word, or values.
+pub async fn preview(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let mut known = kinds_of(&study)?;
+    let raw: Vec<String> = known.iter().map(|c| c.0.clone()).collect();
+    let steps: Vec<_> =
+        study.state.steps.iter().filter(|s| !s.off && s.action.check(&mut known).is_ok()).cloned().collect();
+    let types: Vec<(String, Type)> = known.iter().map(|(name, kind)| (name.clone(), Type::of(*kind))).collect();
+    let checked = if query.condition {
+        Expression::check_condition(&query.sql, &types)
+    } else {
+        Expression::check(&query.sql, &types)
+    };
+    let expression = match checked {
+        Ok(expression) => expression,
+        Err(error) => return html(&failed(&query.sql, &error)),
+    };
+    // What the expression reads may have been made by a step.
+    let inputs: Vec<String> = expression.inputs().map(str::to_owned).collect();
+    let (_, read) = pronoia_core::prepare::steps::needed(&steps, &inputs, &kinds_of(&study)?)
+        .map_err(|e| PageError::Refused(e.to_string()))?;
+    let names: Vec<String> = raw.into_iter().filter(|name| read.contains(name)).collect();
+    let mut table = sample(&app, &study, &names, TRIED).await?;
+    let all: Vec<usize> = (0..table.rows()).collect();
+    let refused = |e: pronoia_core::prepare::PrepareError| PageError::Refused(e.to_string());
+    let (actions, _) = pronoia_core::prepare::steps::needed(&steps, &inputs, &kinds_of(&study)?).map_err(refused)?;
+    for action in &actions {
+        let step = pronoia_core::prepare::FittedStep::fit(action, &table, &all).map_err(refused)?;
+        table = step.apply(&table).map_err(refused)?;
+    }
+    let (values, undefined) = expression.column("value", &table).map_err(PageError::Refused)?;
+    let mut account = format!(
+        "missing in {} of the first {} training rows",
+        count(values.missing() as u64),
+        count(table.rows() as u64)
+    );
+    if undefined > 0 {
+        account += &format!("; {} times there is no value, such as a division by zero", count(undefined));
+    }
+    let shown = |row: usize| {
+        let mut cells: Vec<Option<String>> =
+            inputs.iter().map(|name| table.column(name).and_then(|c| c.text(row))).collect();
+        cells.push(values.text(row));
+        cells
+    };
+    html(&Fragment {
+        problem: None,
+        result: expression.result().word(),
+        account,
+        rows: (0..table.rows().min(SHOWN)).map(shown).collect(),
+        names: inputs.clone(),
+    })
+}
+
+fn failed(sql: &str, error: &ExpressionError) -> Fragment {
+    let part = |from: usize, to: usize| sql.chars().skip(from).take(to.saturating_sub(from)).collect::<String>();
+    let wrong = part(error.from, error.to);
+    let problem = Problem {
+        before: part(0, error.from),
+        // An end that came too early has no word to stand under.
+        wrong: if wrong.is_empty() { " ".into() } else { wrong },
+        after: part(error.to, usize::MAX),
+        message: error.message.clone(),
+    };
+    Fragment { problem: Some(problem), result: "", account: String::new(), names: Vec::new(), rows: Vec::new() }
+}
