@@ -124,7 +124,7 @@ async fn expressions_mean_what_they_mean_in_postgresql() {
         db.execute_unprepared(&format!("INSERT INTO rows VALUES ({values})")).await.expect("a row");
     }
     let columns = Expression::columns_of(&table);
-    let cases = if std::env::var_os("PRONOIA_TEST_SLOW").is_some() { 20_000 } else { 600 };
+    let cases = if std::env::var_os("PRONOIA_TEST_SLOW").is_some() { 20_000 } else { 2_000 };
     let mut runner = TestRunner::new_with_rng(
         Config::default(),
         proptest::test_runner::TestRng::deterministic_rng(proptest::test_runner::RngAlgorithm::ChaCha),

@@ -133,7 +133,7 @@ impl Group {
 impl Members {
     /// The group as an SQL condition on its column.
     pub fn condition(&self, column: &str) -> String {
-        let name = format!("\"{}\"", column.replace('"', "\"\""));
+        let name = crate::expression::name_of(column);
         let text = |value: &String| format!("'{}'", value.replace('\'', "''"));
         match self {
             Self::Missing => format!("{name} IS NULL"),

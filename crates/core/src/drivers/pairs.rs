@@ -69,14 +69,15 @@ impl PairMap {
         for (i, down) in self.down_groups.iter().enumerate() {
             let across: Vec<String> = (0..self.across_groups.len())
                 .filter(|&j| cells.contains(&(i, j)))
-                .map(|j| format!("({})", self.across_groups[j].members.condition(&self.across)))
+                .map(|j| self.across_groups[j].members.condition(&self.across))
                 .collect();
             let down = down.members.condition(&self.down);
             match across.len() {
                 0 => {}
-                n if n == self.across_groups.len() => rows.push(format!("({down})")),
-                1 => rows.push(format!("(({down}) AND {})", across[0])),
-                _ => rows.push(format!("(({down}) AND ({}))", across.join(" OR "))),
+                n if n == self.across_groups.len() => rows.push(down),
+                1 => rows.push(format!("{down} AND {}", across[0])),
+                // AND binds closer than OR.
+                _ => rows.push(format!("{down} AND ({})", across.join(" OR "))),
             }
         }
         (!rows.is_empty()).then(|| rows.join(" OR "))

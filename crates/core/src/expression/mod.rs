@@ -106,6 +106,15 @@ impl TryFrom<Written> for Expression {
     }
 }
 
+/// The name of a column as it stands in an expression: in double quotes unless
+/// it is plain letters, digits and underscores, and no word of SQL.
+pub fn name_of(column: &str) -> String {
+    let plain = column.starts_with(|c: char| c.is_ascii_lowercase() || c == '_')
+        && column.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
+    let keyword = sqlparser::keywords::ALL_KEYWORDS.contains(&column.to_uppercase().as_str());
+    if plain && !keyword { column.to_owned() } else { format!("\"{}\"", column.replace('"', "\"\"")) }
+}
+
 impl Expression {
     /// Parses an expression and checks it against the columns there are.
     ///

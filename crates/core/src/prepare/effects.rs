@@ -76,6 +76,7 @@ fn take(action: &Action, table: &Table) -> Result<(Table, Effect), String> {
         }
         (FittedStep::Fill { value, .. }, _) => {
             let missing = old.map_or(0, Column::missing);
+            let value = value.parse().map_or_else(|_| value.clone(), plain);
             format!("{} values ({}) become {value}", count(missing as u64), percent(missing as f64 / all.max(1) as f64))
         }
         (FittedStep::Cap { low, high, .. }, _) => {

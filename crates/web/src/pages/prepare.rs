@@ -10,7 +10,7 @@ use pronoia_core::study::{self, ColumnChoice, KnownWhen, Outcome, Role, Verdict}
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
-use super::records::{ColumnLine, line};
+use super::records::{ColumnLine, line, made_line};
 use super::{PageResult, StudyPath, see_other};
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
@@ -115,6 +115,11 @@ pub async fn page(
         (false, Some(sentence)) => Some(Chosen { sentence, split: split_sentence(&view)? }),
         _ => None,
     };
+    let mut known = super::steps::kinds_of(&view)?;
+    for step in view.state.steps.iter().filter(|s| !s.off) {
+        // One that cannot be taken makes nothing; the steps' own page says why.
+        let _ = step.action.check(&mut known);
+    }
     let lines = |verdict: Verdict| -> Vec<Line> {
         view.state
             .columns
@@ -122,7 +127,11 @@ pub async fn page(
             .filter(|c| c.stands_under() == verdict)
             .filter_map(|choice| {
                 let open = query.column.as_ref() == Some(&choice.name);
-                Some(Line { choice: choice.clone(), column: line(profile.column(&choice.name)?, profile.rows, open) })
+                let column = match profile.column(&choice.name) {
+                    Some(figures) => line(figures, profile.rows, open),
+                    None => made_line(&choice.name, known.iter().find(|k| k.0 == choice.name)?.1, open),
+                };
+                Some(Line { choice: choice.clone(), column })
             })
             .collect()
     };

@@ -152,6 +152,23 @@ pub fn line(profile: &ColumnProfile, rows: u64, open: bool) -> ColumnLine {
     }
 }
 
+/// Describes a column that a step makes; its figures stand beside the step.
+pub fn made_line(name: &str, kind: Kind, open: bool) -> ColumnLine {
+    ColumnLine {
+        name: name.to_owned(),
+        encoded: encoded(name),
+        kind,
+        missing: "–".into(),
+        distinct: "–".into(),
+        summary: String::new(),
+        open,
+        figures: Vec::new(),
+        top: Vec::new(),
+        shape: None,
+        finding: "Made by a step; its figures stand beside the step".into(),
+    }
+}
+
 /// The records of a study.
 pub async fn page(
     app: web::Data<App>,

@@ -3,6 +3,7 @@
 use pronoia_core::drivers::Drivers;
 use pronoia_core::prepare::steps;
 use pronoia_core::progress::Part;
+use pronoia_core::study::Verdict;
 use pronoia_core::{Kind, Progress};
 
 use super::{Trouble, Watch, compute};
@@ -26,6 +27,10 @@ pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     let mut fetched = looked_at.clone();
     fetched.push(basis.outcome.column.clone());
     let records = app.store.columns(&table, Some(&fetched)).await?;
+    // What should not go in would push aside all that tells something before the decision.
+    let sound =
+        |name: &String| state.columns.iter().any(|c| c.name == *name && c.stands_under() != Verdict::ShouldNotGoIn);
+    let usable: Vec<String> = basis.predictors.iter().filter(|name| sound(name)).cloned().collect();
     let (asked, part) = (basis.clone(), watch.clone());
     let drivers = compute(move || {
         let happened = asked.happened(&records).map_err(Trouble::Failed)?;
@@ -35,7 +40,7 @@ pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
         let looked_at: Vec<String> = looked_at.into_iter().chain(derived).collect();
         let (records, _) = steps::population(&asked.steps, &records).map_err(|e| Trouble::Failed(e.to_string()))?;
         let part = Part::of(&part, 0.2, 1.0);
-        let looked = Drivers::of(&records, &looked_at, &asked.predictors, (&rows, &event), asked.split.seed, &part);
+        let looked = Drivers::of(&records, &looked_at, &usable, (&rows, &event), asked.split.seed, &part);
         looked.map_err(Trouble::from)
     })
     .await??;
