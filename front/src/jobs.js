@@ -27,9 +27,10 @@ function follow(line) {
 // What is typed must not be lost: where a field was changed, the line says that
 // the work is done and leaves the page as it is.
 function settle(line) {
-  const changed = [...document.querySelectorAll("main input, main select")].some(
-    (field) => (field.tagName === "SELECT" ? [...field.options].some((o) => o.selected !== o.defaultSelected && o.defaultSelected) : field.value !== field.defaultValue),
-  );
+  const changed = [...document.querySelectorAll("main input, main select, main textarea")].some((field) => {
+    if (field.tagName === "SELECT") return [...field.options].some((o) => o.selected !== o.defaultSelected && o.defaultSelected);
+    return field.value !== field.defaultValue || (field.checked ?? false) !== (field.defaultChecked ?? false);
+  });
   if (changed) line.querySelector("[data-stage]").textContent = "Done; reload the page to see it";
   else location.reload();
 }

@@ -141,7 +141,7 @@ async fn bad_files_are_refused_in_words_and_leave_nothing() {
         ("names.csv", b"a,b,c\n", "no rows below it"),
         ("one.csv", b"name\nx\ny\n", "Only one column was found"),
         ("wide.csv", wide.as_bytes(), "5000 columns"),
-        ("book.xlsx", b"PK\x03\x04....", "not a text file"),
+        ("book.xlsx", b"PK\x03\x04....", "The file is damaged"),
     ];
     for (name, bytes, words) in cases {
         let sent = http.upload(&csrf, name, bytes);

@@ -24,6 +24,9 @@ pub enum StoreError {
     /// Something else was asked for than is possible now.
     #[error("{0}")]
     Refused(String),
+    /// It was stopped on request; nothing of it is left.
+    #[error("It was stopped; nothing was kept.")]
+    Stopped,
     /// What is stored cannot be read.
     #[error("Something stored could not be read: {0}")]
     Damaged(String),

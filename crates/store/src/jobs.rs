@@ -11,6 +11,7 @@ use sea_orm::{
 use serde::{Deserialize, Serialize};
 
 use crate::entity::job;
+use crate::records::Join;
 use crate::{Result, Store, StoreError};
 
 /// Seconds of silence after which a worker counts as gone.
@@ -38,6 +39,11 @@ pub enum Work {
     Import {
         /// The upload.
         upload: i64,
+    },
+    /// Put two tables together.
+    Join {
+        /// Which, and how.
+        join: Join,
     },
     /// Look for what goes with the outcome of a study.
     Drivers {

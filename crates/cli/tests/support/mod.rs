@@ -398,6 +398,9 @@ impl Browser {
 
     /// Fails if axe finds anything on the page, by day or by night.
     pub async fn is_accessible(&self, page: &str) {
+        // A page with work going on shows itself anew when the work is done.
+        let busy = "return document.querySelector('[data-job]') !== null";
+        until("no work goes on", || async { (self.script(busy).await == false).then_some(()) }).await;
         let path = std::env::var("PRONOIA_TEST_AXE").expect("PRONOIA_TEST_AXE names axe-core; ./test sets it");
         self.script(&std::fs::read_to_string(path).expect("axe-core")).await;
         let code = "const done = arguments[0]; axe.run().then(r => done([r.passes.length, r.violations.map(v => v.id + ': ' + \

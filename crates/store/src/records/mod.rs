@@ -1,9 +1,11 @@
 //! Customer records: one real table per version, there whole or not at all.
 
 mod copy;
+mod join;
 mod read;
 mod write;
 
+pub use join::{Join, KeyAccount, KeySide, Take};
 pub use read::{Page, Sort};
 pub use write::{Importer, Label, SealedFor};
 

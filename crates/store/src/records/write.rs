@@ -6,7 +6,10 @@ use pronoia_core::table::Storage;
 use sea_orm::sqlx::{self, AssertSqlSafe, Postgres, Transaction};
 
 use super::{ROW, Source, StoredColumn, copy, fields_for, quoted, relation};
-use crate::{Result, Store};
+use crate::{Result, Store, StoreError};
+
+/// Time between two looks at whether a long statement should stop.
+const LOOK: std::time::Duration = std::time::Duration::from_millis(100);
 
 /// Bytes that are sent at a time.
 const PIECE: usize = 1 << 20;
@@ -98,6 +101,35 @@ impl Importer {
         }
         stream.finish().await?;
         self.rows += rows.rows() as u64;
+        Ok(())
+    }
+
+    /// Fills the table with the rows of a query, row number first, as one
+    /// statement of the same transaction.
+    ///
+    /// # Errors
+    /// [`StoreError::Stopped`] once `cancelled` says so.
+    pub(super) async fn fill(&mut self, store: &Store, query: &str, cancelled: impl Fn() -> bool) -> Result<()> {
+        let backend: i32 = sqlx::query_scalar("SELECT pg_backend_pid()").fetch_one(&mut *self.transaction).await?;
+        let sql = format!("INSERT INTO {} {query}", relation(self.workspace_id, self.id));
+        let filling = sqlx::query(AssertSqlSafe(sql)).execute(&mut *self.transaction);
+        tokio::pin!(filling);
+        let mut asked = false;
+        let done = loop {
+            tokio::select! {
+                done = &mut filling => break done,
+                () = tokio::time::sleep(LOOK) => {
+                    if cancelled() && !asked {
+                        asked = true;
+                        sqlx::query("SELECT pg_cancel_backend($1)").bind(backend).execute(store.pool()).await?;
+                    }
+                }
+            }
+        };
+        if asked {
+            return Err(StoreError::Stopped);
+        }
+        self.rows += done?.rows_affected();
         Ok(())
     }
 

@@ -6,6 +6,7 @@ mod drivers;
 mod find;
 mod home;
 mod jobs;
+mod join;
 mod lists;
 pub(crate) mod prepare;
 mod records;
@@ -36,6 +37,8 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/uploads/{id}/sheet", post().to(uploads::read_sheet))
         .route("/uploads/{id}/rejects.csv", get().to(uploads::rejects))
         .route("/tables/{id}", get().to(records::table))
+        .route("/tables/{id}/join", get().to(join::page))
+        .route("/tables/{id}/join", post().to(join::make))
         .route("/jobs/{id}", get().to(jobs::page))
         .route("/jobs/{id}/events", get().to(jobs::events))
         .route("/jobs/{id}/cancel", post().to(jobs::cancel))

@@ -4,6 +4,7 @@ mod confirm;
 mod drivers;
 mod fit;
 mod import;
+mod join;
 mod score;
 mod watch;
 
@@ -45,6 +46,7 @@ impl From<StoreError> for Trouble {
     fn from(e: StoreError) -> Self {
         match e {
             StoreError::Unreachable => Self::Away,
+            StoreError::Stopped => Self::Stopped,
             other => Self::Failed(other.to_string()),
         }
     }
@@ -154,7 +156,7 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         Work::Scan { upload, .. } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None).await,
         Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
         Work::Score { list } => app.store.set_list_state(*list, state).await,
-        Work::Drivers { .. } | Work::Confirm { .. } => Ok(()),
+        Work::Join { .. } | Work::Drivers { .. } | Work::Confirm { .. } => Ok(()),
     };
     if let Err(e) = written {
         tracing::warn!("a job that was put aside could not be written down: {e}");
@@ -178,6 +180,7 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
     match &taken.work {
         Work::Scan { upload, sheet } => import::scan(app, workspace, *upload, sheet.as_deref(), watch).await,
         Work::Import { upload } => import::import(app, workspace, *upload, watch).await,
+        Work::Join { join } => join::join(app, workspace, join, watch).await,
         Work::Drivers { study } => drivers::look(app, workspace, *study, watch).await,
         Work::Fit { model } => fit::fit(app, workspace, *model, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
