@@ -139,3 +139,94 @@ fn a_taken_port_is_said() {
     assert_eq!(output.status.code(), Some(2), "{said}");
     assert!(said.contains(&format!("Port {port} is taken by another program")), "{said}");
 }
+
+#[test]
+fn every_format_is_profiled_alike() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let agreements = pronoia_demo::instalments(400, SEED);
+    let contacts = pronoia_demo::dental_offer(400, SEED);
+    let people = members(400, SEED, FIRST_MEMBER);
+    let seen = pronoia_demo::visits(&people, SEED);
+    let files = [
+        ("a.csv", pronoia_demo::members_csv(&people), "400 rows", "annual_fee"),
+        ("b.xlsx", pronoia_demo::instalments_xlsx(&agreements).expect("a workbook"), "400 rows", "amount_financed"),
+        ("c.jsonl", pronoia_demo::dental_offer_jsonl(&contacts), "400 rows", "pet.age"),
+        ("d.parquet", pronoia_demo::visits_parquet(&seen).expect("a file"), "rows", "visited_on"),
+    ];
+    for (name, bytes, rows, column) in files {
+        let path = folder.path().join(name);
+        std::fs::write(&path, bytes).expect("written");
+        let done = pronoia(&["profile", path.to_str().expect("a path")]);
+        let text = String::from_utf8(done.stdout).expect("text");
+        assert!(done.status.success() && text.contains(rows) && text.contains(column), "{name}: {text}");
+    }
+    let book = folder.path().join("b.xlsx");
+    let done = pronoia(&["profile", book.to_str().expect("a path"), "--sheet", "Meaning"]);
+    assert!(String::from_utf8_lossy(&done.stdout).contains("3 rows"));
+    let done = pronoia(&["profile", book.to_str().expect("a path"), "--sheet", "Nowhere"]);
+    let sentence = String::from_utf8_lossy(&done.stderr).into_owned();
+    assert_eq!(done.status.code(), Some(2));
+    assert!(sentence.contains("“Agreements”, “Meaning”") && sentence.trim().lines().count() == 1, "{sentence}");
+    let mut cut = pronoia_demo::visits_parquet(&seen).expect("a file");
+    cut.truncate(cut.len() / 2);
+    let path = folder.path().join("cut.parquet");
+    std::fs::write(&path, cut).expect("written");
+    let done = pronoia(&["profile", path.to_str().expect("a path")]);
+    let sentence = String::from_utf8_lossy(&done.stderr).into_owned();
+    assert_eq!(done.status.code(), Some(2));
+    assert!(sentence.contains("The file is damaged") && sentence.trim().lines().count() == 1, "{sentence}");
+}
+
+#[test]
+fn a_fit_takes_a_preparation_along_and_the_list_needs_no_hand() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let path = |name: &str| folder.path().join(name).to_str().expect("a path").to_owned();
+    std::fs::write(path("members.csv"), pronoia_demo::outcome_csv(&members(2_000, SEED, FIRST_MEMBER)))
+        .expect("written");
+    let list = pronoia_demo::renewals_csv(&members(50, SEED + 1, FIRST_RENEWAL));
+    std::fs::write(path("list.csv"), list).expect("written");
+    let steps = r#"[
+        {"do": "derive", "name": "fee per pet", "expression": "annual_fee / pets"},
+        {"do": "cap", "column": "fee per pet", "share": 0.01},
+        {"do": "filter", "condition": "species <> 'rabbit'"},
+        {"do": "fill", "column": "household_income", "with": "median", "flag": true}
+    ]"#;
+    std::fs::write(path("steps.json"), steps).expect("written");
+    let (members_file, steps_file, model) = (path("members.csv"), path("steps.json"), path("model.json"));
+    let fit = |steps_file: &str| {
+        pronoia(&[
+            "fit",
+            &members_file,
+            "--outcome",
+            "cancelled",
+            "--event",
+            "yes",
+            "--leave-out",
+            "exit_survey_sent,days_since_last_login,joined_on,renewal_on",
+            "--preparation",
+            steps_file,
+            "--model",
+            &model,
+        ])
+    };
+    let done = fit(&steps_file);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let done =
+        pronoia(&["score", &path("list.csv"), "--model", &model, "--cut-off", "0.3", "--out", &path("scored.csv")]);
+    assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    let scored = std::fs::read_to_string(path("scored.csv")).expect("a scored list");
+    assert_eq!(scored.lines().count(), 51);
+    assert!(!scored.lines().next().expect("names").contains("fee per pet"), "the list's own columns, untouched");
+
+    for (text, says) in [
+        (r#"[{"do": "derive", "name": "x", "expression": "annual_fee / pts"}]"#, "no column “pts”"),
+        (r#"[{"do": "vanish", "column": "x"}]"#, "unknown variant"),
+        ("not JSON", "expected"),
+    ] {
+        std::fs::write(path("bad.json"), text).expect("written");
+        let done = fit(&path("bad.json"));
+        let sentence = String::from_utf8_lossy(&done.stderr).into_owned();
+        assert_eq!(done.status.code(), Some(2), "{text}");
+        assert!(sentence.contains(says), "{sentence}");
+    }
+}

@@ -166,6 +166,17 @@ impl Preparation {
         Ok(Self { inputs, steps: fitted, encoding, columns })
     }
 
+    /// What the code of a feature of levels stands for.
+    pub fn level_of(&self, column: &str, code: u32) -> &str {
+        let levels = self.columns.iter().find(|c| c.name == column).map(|c| &c.coding);
+        match (code, levels) {
+            (Feature::MISSING, _) => "missing",
+            (Feature::UNKNOWN, _) => "another value",
+            (code, Some(Coding::Levels { levels, .. })) => levels.get(code as usize).map_or("", String::as_str),
+            _ => "",
+        }
+    }
+
     /// The table after the steps, before anything is coded for an estimator.
     ///
     /// # Errors

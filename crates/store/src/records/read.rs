@@ -39,7 +39,18 @@ impl Store {
             }
         }
         let mut connection = self.pool().acquire().await?;
-        read(&mut connection, table.workspace_id, table.id, &columns).await
+        read(&mut connection, table.workspace_id, table.id, &columns, None).await
+    }
+
+    /// The first rows of the columns asked for, in the order of the source.
+    ///
+    /// # Errors
+    /// As [`Store::columns`].
+    pub async fn first_rows(&self, table: &record_table::Model, names: &[String], most: u64) -> Result<Table> {
+        let mut columns = table.stored_columns()?;
+        columns.retain(|c| names.contains(&c.name));
+        let mut connection = self.pool().acquire().await?;
+        read(&mut connection, table.workspace_id, table.id, &columns, Some(most)).await
     }
 
     /// Rows `offset..offset + limit` in the order asked for.
@@ -102,13 +113,15 @@ pub(super) async fn read(
     workspace_id: i64,
     table_id: i64,
     columns: &[StoredColumn],
+    most: Option<u64>,
 ) -> Result<Table> {
     if columns.is_empty() {
         return Ok(Table::default());
     }
     let fields: Vec<String> = columns.iter().map(|c| quoted(&c.field)).collect();
+    let limit = most.map(|n| format!(" LIMIT {n}")).unwrap_or_default();
     let sql = format!(
-        "COPY (SELECT {} FROM {} ORDER BY {}) TO STDOUT (FORMAT binary)",
+        "COPY (SELECT {} FROM {} ORDER BY {}{limit}) TO STDOUT (FORMAT binary)",
         fields.join(", "),
         relation(workspace_id, table_id),
         quoted(ROW)

@@ -138,7 +138,7 @@ impl Importer {
     /// # Errors
     /// If the database does not answer.
     pub async fn read_back(&mut self) -> Result<Table> {
-        super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns).await
+        super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns, None).await
     }
 
     /// Makes the table version visible, whole.

@@ -62,6 +62,7 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/prepare/steps", get().to(steps::page))
                 .route("/prepare/steps", post().to(steps::add))
                 .route("/prepare/steps/change", post().to(steps::change))
+                .route("/prepare/rows", get().to(steps::received))
                 .route("/prepare/expression", get().to(steps::preview))
                 .route("/train", get().to(train::page))
                 .route("/train", post().to(train::begin))

@@ -2,14 +2,16 @@
 
 mod form;
 mod preview;
+mod received;
 
 pub use preview::preview;
+pub use received::received;
 
 use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
 use pronoia_core::prepare::{Action, Effect, Step, effects};
-use pronoia_core::study::{Basis, ColumnChoice, KnownWhen, Role, StudyState, Verdict};
+use pronoia_core::study::{ColumnChoice, KnownWhen, Role, StudyState, Verdict};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
@@ -322,23 +324,4 @@ fn broken(state: &StudyState, kinds: &[(String, Kind)]) -> Vec<String> {
     let mut known = kinds.to_vec();
     let taken = state.steps.iter().filter(|s| !s.off);
     taken.filter(|s| s.action.check(&mut known).is_err()).map(|s| s.action.words()).collect()
-}
-
-/// The rows of a study that its steps can be tried on: a few training rows.
-pub(super) async fn sample(
-    app: &App,
-    study: &StudyView,
-    names: &[String],
-    most: usize,
-) -> Result<pronoia_core::Table, PageError> {
-    let basis: Basis = study.state.basis().ok_or_else(|| PageError::Refused("The study has no outcome yet.".into()))?;
-    let mut fetched = names.to_vec();
-    if !fetched.contains(&basis.outcome.column) {
-        fetched.push(basis.outcome.column.clone());
-    }
-    let table = app.store.columns(&study.table, Some(&fetched)).await?;
-    let happened = basis.outcome.read(&table).map_err(|e| PageError::Refused(e.to_string()))?;
-    let mut rows = basis.split.deal_known(&happened).map_err(|e| PageError::Refused(e.to_string()))?.training;
-    rows.truncate(most);
-    Ok(table.take(&rows))
 }

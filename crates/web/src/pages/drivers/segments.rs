@@ -162,7 +162,9 @@ impl Drawn<'_> {
                 text.chars().take(room.saturating_sub(1)).collect::<String>() + "…"
             }
         };
-        let figures = format!("{} · {}", percent(segment.count.rate()), count(segment.count.rows));
+        let (rate, rows) = (percent(segment.count.rate()), count(segment.count.rows));
+        let both = format!("{rate} · {rows}");
+        let figures = if both.chars().count() <= room { both } else { rate };
         let texts = [column.to_owned(), rest.to_owned(), figures];
         let lines =
             if room < 5 { Vec::new() } else { texts.iter().filter(|t| !t.is_empty()).map(|t| cut(t)).collect() };

@@ -4,10 +4,12 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::expression::{Expression, ExpressionError, Type};
 use pronoia_core::number::count;
+use pronoia_core::prepare::steps::needed;
+use pronoia_core::prepare::{FittedStep, PrepareError};
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
-use super::{kinds_of, sample};
+use super::kinds_of;
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::StudyView;
@@ -17,7 +19,7 @@ use crate::session::Visitor;
 const SHOWN: usize = 5;
 
 /// Rows tried.
-const TRIED: usize = 2_000;
+const TRIED: u64 = 2_000;
 
 #[derive(Template)]
 #[template(path = "preview.html")]
@@ -54,7 +56,7 @@ pub async fn preview(
 ) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let mut known = kinds_of(&study)?;
-    let raw: Vec<String> = known.iter().map(|c| c.0.clone()).collect();
+    let raw = known.clone();
     let steps: Vec<_> =
         study.state.steps.iter().filter(|s| !s.off && s.action.check(&mut known).is_ok()).cloned().collect();
     let types: Vec<(String, Type)> = known.iter().map(|(name, kind)| (name.clone(), Type::of(*kind))).collect();
@@ -69,23 +71,22 @@ pub async fn preview(
     };
     // What the expression reads may have been made by a step.
     let inputs: Vec<String> = expression.inputs().map(str::to_owned).collect();
-    let (_, read) = pronoia_core::prepare::steps::needed(&steps, &inputs, &kinds_of(&study)?)
-        .map_err(|e| PageError::Refused(e.to_string()))?;
-    let names: Vec<String> = raw.into_iter().filter(|name| read.contains(name)).collect();
-    let mut table = sample(&app, &study, &names, TRIED).await?;
+    let refused = |e: PrepareError| PageError::Refused(e.to_string());
+    let (actions, read) = needed(&steps, &inputs, &raw).map_err(refused)?;
+    let mut table = match read.as_slice() {
+        // An expression may read nothing; any column has as many rows.
+        [] => {
+            app.store.first_rows(&study.table, &raw[..1].iter().map(|c| c.0.clone()).collect::<Vec<_>>(), TRIED).await?
+        }
+        read => app.store.first_rows(&study.table, read, TRIED).await?,
+    };
     let all: Vec<usize> = (0..table.rows()).collect();
-    let refused = |e: pronoia_core::prepare::PrepareError| PageError::Refused(e.to_string());
-    let (actions, _) = pronoia_core::prepare::steps::needed(&steps, &inputs, &kinds_of(&study)?).map_err(refused)?;
     for action in &actions {
-        let step = pronoia_core::prepare::FittedStep::fit(action, &table, &all).map_err(refused)?;
-        table = step.apply(&table).map_err(refused)?;
+        table = FittedStep::fit(action, &table, &all).and_then(|step| step.apply(&table)).map_err(refused)?;
     }
     let (values, undefined) = expression.column("value", &table).map_err(PageError::Refused)?;
-    let mut account = format!(
-        "missing in {} of the first {} training rows",
-        count(values.missing() as u64),
-        count(table.rows() as u64)
-    );
+    let mut account =
+        format!("missing in {} of the first {} rows", count(values.missing() as u64), count(table.rows() as u64));
     if undefined > 0 {
         account += &format!("; {} times there is no value, such as a division by zero", count(undefined));
     }

@@ -1,0 +1,97 @@
+//! Rows exactly as a model receives them, beside what they were.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::number::plain;
+use pronoia_core::prepare::{Feature, FeatureValues, Preparation};
+use pronoia_store::model;
+use serde::Deserialize;
+
+use super::super::{PageResult, StudyPath};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::session::Visitor;
+
+/// Customers shown.
+const SHOWN: u64 = 3;
+
+#[derive(Template)]
+#[template(path = "received.html")]
+struct Page {
+    frame: Frame,
+    prepare: String,
+    train: String,
+    models: Vec<(i64, String, bool)>,
+    heading: String,
+    /// One per column of the customer: its name, its values, and what became of it.
+    groups: Vec<Group>,
+    customers: Vec<String>,
+}
+
+/// One column of the customer, and the features it ends in.
+struct Group {
+    column: String,
+    values: Vec<Option<String>>,
+    features: Vec<(String, Vec<String>)>,
+}
+
+/// Which model.
+#[derive(Deserialize)]
+pub struct Query {
+    model: Option<i64>,
+}
+
+/// The page.
+pub async fn received(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let chosen = match query.model {
+        Some(id) => Some(study.fitted().find(|m| m.id == id).ok_or(PageError::NotFound)?),
+        None => study.fitted().find(|m| !study.is_stale(m)).or(study.fitted().next()),
+    };
+    let models = study.fitted().map(|m| (m.id, m.name.clone(), chosen.is_some_and(|c| c.id == m.id))).collect();
+    let (groups, heading) = match chosen {
+        None => (Vec::new(), "No model has received any rows yet.".to_owned()),
+        Some(chosen) => (groups(&app, &study, chosen).await?, format!("What {} receives", chosen.name.to_lowercase())),
+    };
+    let customers = (1..=groups.first().map_or(0, |g| g.values.len())).map(|n| format!("row {n}")).collect();
+    let (prepare, train) = (study.href("prepare"), study.href("train"));
+    let frame = Frame::of_study(&app, &visitor, &study, 3).await?;
+    html(&Page { frame, prepare, train, models, heading, groups, customers })
+}
+
+async fn groups(app: &App, study: &StudyView, chosen: &model::Model) -> Result<Vec<Group>, PageError> {
+    let fitted = app.store.model(chosen.id).await?.fitted()?;
+    let names: Vec<String> = fitted.inputs().map(|(name, _)| name.to_owned()).collect();
+    let table = app.store.first_rows(&study.table, &names, SHOWN).await?;
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    let refused = |e: pronoia_core::prepare::PrepareError| PageError::Refused(e.to_string());
+    let preparation: &Preparation = &fitted.preparation;
+    let design = preparation.apply(&table, &rows).map_err(refused)?;
+    let stepped = preparation.stepped(&table).map_err(refused)?;
+    let original = |name: &str, row: usize| table.column(name).or(stepped.column(name)).and_then(|c| c.text(row));
+    let written = |feature: &Feature, row: usize| match &feature.values {
+        FeatureValues::Number(x) if x[row].is_nan() => "missing".to_owned(),
+        FeatureValues::Number(x) => plain(x[row]),
+        FeatureValues::Levels { codes, .. } => preparation.level_of(&feature.column, codes[row]).to_owned(),
+    };
+    let mut groups: Vec<Group> = Vec::new();
+    for feature in design.features() {
+        let values = rows.iter().map(|&row| written(feature, row)).collect();
+        let line = (feature.name.clone(), values);
+        match groups.iter_mut().find(|g| g.column == feature.column) {
+            Some(group) => group.features.push(line),
+            None => groups.push(Group {
+                values: rows.iter().map(|&row| original(&feature.column, row)).collect(),
+                column: feature.column.clone(),
+                features: vec![line],
+            }),
+        }
+    }
+    Ok(groups)
+}
