@@ -92,3 +92,18 @@ fn a_part_without_events_is_refused_in_words() {
     let never = SplitPlan::default().deal(&vec![false; 500]).expect_err("no event").to_string();
     assert!(never.contains("never occurs"), "{never}");
 }
+
+proptest! {
+    #[test]
+    fn a_table_in_parts_is_described_as_the_whole(rows in proptest::collection::vec((proptest::option::of(-50i32..50), "[a-d]{1,2}"), 2..120), cut in 1usize..40) {
+        let mut csv = String::from("n,word,day\n");
+        for (i, (n, word)) in rows.iter().enumerate() {
+            let n = n.map_or(String::new(), |n| (f64::from(n) / 4.0).to_string());
+            csv += &format!("{n},{word},2024-01-{:02}\n", i % 28 + 1);
+        }
+        let (whole, _) = pronoia_core::intake::read_table(csv.as_bytes(), &pronoia_core::progress::Unwatched).expect("a table");
+        let all: Vec<usize> = (0..whole.rows()).collect();
+        let parts: Vec<_> = all.chunks(cut).map(|rows| whole.take(rows)).collect();
+        prop_assert_eq!(pronoia_core::profile::TableProfile::of_parts(&parts), pronoia_core::profile::TableProfile::of(&whole));
+    }
+}

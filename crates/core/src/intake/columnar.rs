@@ -100,7 +100,7 @@ impl Rows for Columnar {
                     guarded(|| writer.value(at).write(&mut text).map_err(broken))?;
                     record.push(&text, told);
                 }
-                take(&record)?;
+                take(&mut record)?;
             }
         }
         Ok(())

@@ -62,10 +62,14 @@ impl<R: Read> Rows for Delimited<R> {
 
     fn each(&mut self, take: &mut Take) -> Result<(), IntakeError> {
         let mut record = Record::default();
-        while let Some(line) = next(&mut self.reader, &mut record.fields)? {
+        let mut bytes = ByteRecord::new();
+        while let Some(line) = next(&mut self.reader, &mut bytes)? {
             (record.line, record.passed) = (line, self.reader.position().byte());
-            record.misfit = misfit_of(&record.fields, self.names.len(), self.delimiter);
-            take(&record)?;
+            record.misfit = misfit_of(&bytes, self.names.len(), self.delimiter);
+            // The next row is about as long as this one.
+            let next = ByteRecord::with_capacity(bytes.as_slice().len() * 5 / 4, bytes.len());
+            record.take_bytes(std::mem::replace(&mut bytes, next));
+            take(&mut record)?;
         }
         Ok(())
     }

@@ -65,14 +65,20 @@ impl Tally {
             return;
         }
         let point = parse_number(field, DecimalMark::Point).is_some();
-        // What the file knows as a number says nothing about how others are written.
-        let comma = if told == Told::Number { point } else { parse_number(field, DecimalMark::Comma).is_some() };
+        // What the file knows as a number says nothing about how others are written;
+        // without a mark it reads the same either way.
+        let marked = field.bytes().any(|b| matches!(b, b'.' | b','));
+        let comma =
+            if told == Told::Number || !marked { point } else { parse_number(field, DecimalMark::Comma).is_some() };
         self.points += u64::from(point);
         self.commas += u64::from(comma);
         self.comma_for_certain += u64::from(comma && !point);
         self.point_for_certain += u64::from(point && !comma);
-        for (seen, order) in self.dates.iter_mut().zip(ORDERS) {
-            *seen += u64::from(parse_date(field, order).is_some());
+        // A day has two marks between its parts.
+        if field.bytes().filter(|b| matches!(b, b'-' | b'/' | b'.')).take(2).count() == 2 {
+            for (seen, order) in self.dates.iter_mut().zip(ORDERS) {
+                *seen += u64::from(parse_date(field, order).is_some());
+            }
         }
         if field.bytes().all(|b| b.is_ascii_digit()) {
             self.digits_only += 1;

@@ -128,7 +128,7 @@ impl<R: Read> Rows for JsonLines<R> {
                     record.misfit = Some((MisfitKind::NoJson { what }, stood()));
                 }
             }
-            take(&record)?;
+            take(&mut record)?;
         }
     }
 }

@@ -2,6 +2,8 @@
 
 use std::io::{self, Cursor, Read, Seek};
 
+use rayon::prelude::*;
+
 use super::plan::{ColumnPlan, Misfit, MisfitKind, Plan, Scan};
 use super::record::{Record, Told};
 use super::scan::Intake;
@@ -10,6 +12,9 @@ use super::{IntakeError, MISFITS_KEPT};
 use crate::progress::Part;
 use crate::table::ColumnBuilder;
 use crate::{Progress, Table};
+
+/// Rows that are moved into columns together.
+const BATCH: usize = 2_000;
 
 /// What did not fit: all counted, the first kept with their place.
 #[derive(Debug, Default)]
@@ -56,7 +61,7 @@ pub struct Reader<'a> {
 }
 
 impl Reader<'_> {
-    /// Hands the rows to `take` in tables of at most `chunk` rows, none of them empty.
+    /// Hands the rows to `take` in tables of about `chunk` rows, none of them empty.
     ///
     /// # Errors
     /// [`IntakeError`] if the bytes cannot be read or the work was stopped, or
@@ -71,24 +76,29 @@ impl Reader<'_> {
         let length = if rows.length() > 0 { rows.length() } else { self.size };
         let mut misfits = Misfits::default();
         let mut chunk = self.empty();
-        let mut taken = 0;
+        let mut batch: Vec<Record> = Vec::new();
         rows.each(&mut |record| {
             if let Some((kind, row)) = &record.misfit {
+                // Misfits stay in the order of the file.
+                self.push(&mut batch, &mut chunk, &mut misfits);
                 misfits.reject(Misfit { line: record.line, kind: kind.clone(), row: row.clone() });
                 return Ok(());
             }
-            self.push(record, &mut chunk, &mut misfits);
-            taken += 1;
-            if taken == self.chunk {
+            let passed = record.passed;
+            batch.push(std::mem::take(record));
+            if batch.len() == BATCH.min(self.chunk) {
                 progress.go_on()?;
-                progress.tell("Reading the rows", record.passed as f64 / length.max(1) as f64);
-                take(table(std::mem::replace(&mut chunk, self.empty()))?)?;
-                taken = 0;
+                progress.tell("Reading the rows", passed as f64 / length.max(1) as f64);
+                self.push(&mut batch, &mut chunk, &mut misfits);
+                if chunk.first().is_some_and(|c| c.len() >= self.chunk) {
+                    take(table(std::mem::replace(&mut chunk, self.empty()))?)?;
+                }
             }
             Ok(())
         })?;
         progress.go_on()?;
-        if taken > 0 {
+        self.push(&mut batch, &mut chunk, &mut misfits);
+        if chunk.first().is_some_and(|c| !c.is_empty()) {
             take(table(chunk)?)?;
         }
         Ok(misfits)
@@ -98,13 +108,22 @@ impl Reader<'_> {
         self.plan.columns.iter().map(|c| ColumnBuilder::new(c.name.clone(), c.kind)).collect()
     }
 
-    fn push(&self, record: &Record, chunk: &mut [ColumnBuilder], misfits: &mut Misfits) {
-        let mut fields = record.fields.iter();
-        for (i, (column, builder)) in self.plan.columns.iter().zip(chunk).enumerate() {
-            let field = fields.next().unwrap_or_default();
-            if !push(field, record.told(i), column.format, builder) {
-                misfits.cell(record.line, column, String::from_utf8_lossy(field).trim());
-            }
+    /// Moves the rows of a batch into the columns, several columns at a time.
+    fn push(&self, batch: &mut Vec<Record>, chunk: &mut [ColumnBuilder], misfits: &mut Misfits) {
+        let rows = std::mem::take(batch);
+        let columns = self.plan.columns.par_iter().zip(chunk).enumerate();
+        let cells: Vec<Vec<(usize, usize)>> = columns
+            .map(|(at, (column, builder))| {
+                let mut fits = |record: &Record| push(record.text(at), record.told(at), column.format, builder);
+                let fit: Vec<bool> = rows.iter().map(&mut fits).collect();
+                (0..rows.len()).filter(|&row| !fit[row]).map(|row| (row, at)).collect()
+            })
+            .collect();
+        let mut cells: Vec<(usize, usize)> = cells.into_iter().flatten().collect();
+        cells.sort_unstable();
+        for (row, at) in cells {
+            let record = &rows[row];
+            misfits.cell(record.line, &self.plan.columns[at], record.text(at));
         }
     }
 }
@@ -148,10 +167,8 @@ pub fn read_table(bytes: &[u8], progress: &dyn Progress) -> Result<(Table, Scan)
     Intake { open, size: bytes.len() as u64, sheet: None }.table(|_| {}, progress)
 }
 
-/// Adds a field to a column; false if it does not read as the column's kind.
-fn push(field: &[u8], told: Told, format: ValueFormat, builder: &mut ColumnBuilder) -> bool {
-    let text = String::from_utf8_lossy(field);
-    let text = text.trim();
+/// Adds a trimmed field to a column; false if it does not read as the column's kind.
+fn push(text: &str, told: Told, format: ValueFormat, builder: &mut ColumnBuilder) -> bool {
     if told == Told::Failure {
         builder.push_missing();
         return false;

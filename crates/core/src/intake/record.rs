@@ -1,6 +1,6 @@
 //! One row as any format hands it over.
 
-use csv::ByteRecord;
+use csv::{ByteRecord, StringRecord};
 
 use super::IntakeError;
 use super::plan::MisfitKind;
@@ -21,14 +21,14 @@ pub(super) enum Told {
 }
 
 /// One row: fields as text, with what the format says of each.
-#[derive(Debug, Default)]
+#[derive(Debug, Default, Clone)]
 pub(super) struct Record {
     /// Line or row of the source, counted from 1.
     pub line: u64,
     /// Bytes, or another measure of the way through the source, up to here.
     pub passed: u64,
     /// The fields as UTF-8.
-    pub fields: ByteRecord,
+    pub fields: StringRecord,
     /// One entry per field, or none at all if the format says nothing.
     pub told: Vec<Told>,
     /// Why the row cannot be taken, and how it stood.
@@ -45,8 +45,19 @@ impl Record {
 
     /// Adds a field.
     pub fn push(&mut self, text: &str, told: Told) {
-        self.fields.push_field(text.as_bytes());
+        self.fields.push_field(text);
         self.told.push(told);
+    }
+
+    /// Field `at` as text, trimmed; empty if the row has none there.
+    pub fn text(&self, at: usize) -> &str {
+        self.fields.get(at).unwrap_or_default().trim()
+    }
+
+    /// Takes fields as bytes; what is not UTF-8 in them is replaced.
+    pub fn take_bytes(&mut self, fields: ByteRecord) {
+        self.fields = StringRecord::from_byte_record(fields)
+            .unwrap_or_else(|e| StringRecord::from_byte_record_lossy(e.into_byte_record()));
     }
 
     /// What the format says of field `at`.
@@ -55,8 +66,8 @@ impl Record {
     }
 }
 
-/// What a reader of rows is handed: every row in turn.
-pub(super) type Take<'a> = dyn FnMut(&Record) -> Result<(), IntakeError> + 'a;
+/// What a reader of rows is handed: every row in turn, to be kept or left.
+pub(super) type Take<'a> = dyn FnMut(&mut Record) -> Result<(), IntakeError> + 'a;
 
 /// A source of rows.
 pub(super) trait Rows {

@@ -2,6 +2,8 @@
 
 use std::io::{self, Read, Seek};
 
+use rayon::prelude::*;
+
 use super::infer::Tally;
 use super::plan::{ColumnPlan, Misfit, Plan, Scan};
 use super::read::{Misfits, Reader};
@@ -13,8 +15,8 @@ use crate::progress::Part;
 /// Rows shown before a file is accepted.
 const FIRST_ROWS: usize = 20;
 
-/// Rows between two looks at whether the work should stop.
-const ROWS_PER_LOOK: u64 = 4_096;
+/// Rows that are looked at together, column by column on every processor.
+const BATCH: usize = 4_096;
 
 /// Rows that are read at a time when only what does not fit is wanted.
 const LOOK: usize = 20_000;
@@ -60,6 +62,7 @@ where
         let length = if rows.length() > 0 { rows.length() } else { self.size };
         let mut seen = Seen { width: rows.names().len(), ..Seen::default() };
         rows.each(&mut |record| seen.take(record, length, progress))?;
+        seen.look();
         let mut notes = rows.notes();
         if let Format::JsonLines { keys } = &mut format {
             *keys = rows.names().to_vec();
@@ -74,6 +77,7 @@ where
 struct Seen {
     width: usize,
     tallies: Vec<Tally>,
+    batch: Vec<Record>,
     rows: u64,
     misfits: Misfits,
     first_rows: Vec<Vec<String>>,
@@ -81,28 +85,37 @@ struct Seen {
 }
 
 impl Seen {
-    fn take(&mut self, record: &Record, length: u64, progress: &dyn Progress) -> Result<(), IntakeError> {
-        if (self.rows + self.misfits.rejected).is_multiple_of(ROWS_PER_LOOK) {
-            progress.go_on()?;
-            progress.tell("Reading the file to see what is in it", record.passed as f64 / length.max(1) as f64);
-        }
+    fn take(&mut self, record: &mut Record, length: u64, progress: &dyn Progress) -> Result<(), IntakeError> {
         if let Some((kind, row)) = &record.misfit {
             let misfit = Misfit { line: record.line, kind: kind.clone(), row: row.clone() };
             self.first_misfit.get_or_insert_with(|| misfit.clone());
             self.misfits.reject(misfit);
             return Ok(());
         }
-        if self.tallies.len() < record.fields.len() {
-            self.tallies.resize_with(record.fields.len(), Tally::default);
-        }
         self.rows += 1;
-        for (i, (field, tally)) in record.fields.iter().zip(&mut self.tallies).enumerate() {
-            tally.see(&String::from_utf8_lossy(field), record.told(i));
-        }
         if self.first_rows.len() < FIRST_ROWS {
-            self.first_rows.push(record.fields.iter().map(|f| String::from_utf8_lossy(f).into_owned()).collect());
+            self.first_rows.push(record.fields.iter().map(str::to_owned).collect());
+        }
+        let passed = record.passed;
+        self.batch.push(std::mem::take(record));
+        if self.batch.len() == BATCH {
+            progress.go_on()?;
+            progress.tell("Reading the file to see what is in it", passed as f64 / length.max(1) as f64);
+            self.look();
         }
         Ok(())
+    }
+
+    /// Takes the rows of the batch into the tallies.
+    fn look(&mut self) {
+        let width = self.batch.iter().map(|r| r.fields.len()).max().unwrap_or(0);
+        if self.tallies.len() < width {
+            self.tallies.resize_with(width, Tally::default);
+        }
+        let batch = std::mem::take(&mut self.batch);
+        self.tallies.par_iter_mut().enumerate().for_each(|(at, tally)| {
+            batch.iter().for_each(|record| tally.see(record.text(at), record.told(at)));
+        });
     }
 
     fn conclude(

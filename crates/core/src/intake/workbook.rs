@@ -215,7 +215,7 @@ impl<R: Read + Seek> Rows for Sheet<R> {
                 let found = (stray.0 - left) as usize + 1;
                 record.misfit = Some((MisfitKind::Ragged { found, expected: width }, stray.2.clone()));
             }
-            take(&record)?;
+            take(&mut record)?;
             Ok(true)
         })
     }

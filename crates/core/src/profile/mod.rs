@@ -67,6 +67,18 @@ impl TableProfile {
         Self { rows: table.rows() as u64, columns: table.columns().par_iter().map(ColumnProfile::of).collect() }
     }
 
+    /// Describes a table that came in parts with the same columns; only a few
+    /// columns at a time are put together, so that it takes little more memory
+    /// than the parts.
+    pub fn of_parts(parts: &[Table]) -> Self {
+        let width = parts.first().map_or(0, |p| p.columns().len());
+        let whole = |at: usize| Column::concat(&parts.iter().map(|p| &p.columns()[at]).collect::<Vec<_>>());
+        Self {
+            rows: parts.iter().map(|p| p.rows() as u64).sum(),
+            columns: (0..width).into_par_iter().filter_map(|at| whole(at).map(|c| ColumnProfile::of(&c))).collect(),
+        }
+    }
+
     /// The column of that name.
     pub fn column(&self, name: &str) -> Option<&ColumnProfile> {
         self.columns.iter().find(|c| c.name == name)

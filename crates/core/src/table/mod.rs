@@ -156,6 +156,31 @@ impl Column {
         }
     }
 
+    /// The rows of all parts of a column, one after the other; none without parts.
+    pub fn concat(parts: &[&Column]) -> Option<Column> {
+        let first = parts.first()?;
+        let values = match first.values {
+            Values::Numbers(_) => Values::Numbers(parts.iter().flat_map(|p| p.as_numbers()).flatten().collect()),
+            Values::Dates(_) => Values::Dates(parts.iter().flat_map(|p| p.as_dates()).flatten().collect()),
+            Values::Words(_) => {
+                Values::Words(Words::concat(&parts.iter().filter_map(|p| p.as_words()).collect::<Vec<_>>()))
+            }
+        };
+        Some(Column { name: first.name.clone(), kind: first.kind, values })
+    }
+
+    fn as_numbers(&self) -> Option<&Float64Array> {
+        if let Values::Numbers(a) = &self.values { Some(a) } else { None }
+    }
+
+    fn as_dates(&self) -> Option<&Date32Array> {
+        if let Values::Dates(a) = &self.values { Some(a) } else { None }
+    }
+
+    fn as_words(&self) -> Option<&Words> {
+        if let Values::Words(w) = &self.values { Some(w) } else { None }
+    }
+
     /// The same column with only the rows given, in the order given.
     pub fn take(&self, rows: &[usize]) -> Column {
         let values = match &self.values {

@@ -24,6 +24,26 @@ impl Words {
         builder.finish()
     }
 
+    /// The rows of all parts, one after the other.
+    pub fn concat(parts: &[&Words]) -> Self {
+        let mut known: HashMap<&str, i32> = HashMap::new();
+        let mut levels = Vec::new();
+        let mut codes = Vec::with_capacity(parts.iter().map(|p| p.len()).sum());
+        for part in parts {
+            let place: Vec<i32> = part
+                .levels()
+                .map(|level| {
+                    *known.entry(level).or_insert_with(|| {
+                        levels.push(level);
+                        levels.len() as i32 - 1
+                    })
+                })
+                .collect();
+            codes.extend(part.codes.iter().map(|code| code.map(|c| place[c as usize])));
+        }
+        Self { codes: Int32Array::from(codes), levels: Arc::new(StringArray::from_iter_values(levels)) }
+    }
+
     /// One word in every row.
     pub fn constant(word: &str, rows: usize) -> Self {
         let levels = Arc::new(StringArray::from_iter_values([word]));

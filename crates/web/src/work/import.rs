@@ -146,9 +146,12 @@ async fn import_rows(
             sender.blocking_send(table).map_err(|_| IntakeError::Cancelled(Cancelled))
         })
     });
+    // Described once they are all in; kept until then rather than read back.
+    let mut parts = Vec::new();
     while let Some(chunk) = chunks.recv().await {
         watch.go_on()?;
         importer.add(&chunk).await?;
+        parts.push(chunk);
     }
     let misfits = reader.await.map_err(|e| Trouble::Failed(format!("Reading broke off: {e}.")))??;
     scan.count(misfits);
@@ -166,7 +169,8 @@ async fn import_rows(
         misfit_cells: scan.misfit_cells,
     };
     app.store.set_scan(upload.id, &scan, "importing").await?;
-    let profile = profile_of(&mut importer, watch).await?;
+    watch.tell("Describing every column", 0.85);
+    let profile = compute(move || TableProfile::of_parts(&parts)).await?;
     let label = Label { name: &name, source: &source, is_list };
     let table = importer.seal(label, &profile, SealedFor::Upload(upload.id)).await?;
     remove_file(upload);
