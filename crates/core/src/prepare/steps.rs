@@ -266,6 +266,19 @@ pub fn kinds_of(table: &Table) -> Vec<(String, Kind)> {
     table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect()
 }
 
+/// The columns that there are after the steps, passing over those that are
+/// switched off or cannot be taken.
+pub fn columns_after(steps: &[Step], columns: &[(String, Kind)]) -> Vec<(String, Kind)> {
+    let mut known = columns.to_vec();
+    for step in steps.iter().filter(|s| !s.off) {
+        let before = known.clone();
+        if step.action.check(&mut known).is_err() {
+            known = before;
+        }
+    }
+    known
+}
+
 /// The steps that are needed for these predictors, in order, and the columns
 /// of the table that they and the predictors read. Filters are not among them.
 ///

@@ -70,6 +70,24 @@ impl Stop {
     }
 }
 
+/// What every view of the stop begins with.
+struct Opened {
+    study: StudyView,
+    frame: Frame,
+    stop: Stop,
+    drivers: Option<Drivers>,
+}
+
+impl Opened {
+    async fn at(app: &App, visitor: &Visitor, study: i64, view: &'static str) -> Result<Self, PageError> {
+        let study = StudyView::load(app, visitor.workspace_id(), study).await?;
+        let drivers = found(app, &study).await?;
+        let frame = Frame::of_study(app, visitor, &study, 2).await?;
+        let stop = Stop::of(&frame, &study, view, drivers.as_ref());
+        Ok(Self { study, frame, stop, drivers })
+    }
+}
+
 /// What was found for a study, if it was looked for.
 async fn found(app: &App, study: &StudyView) -> Result<Option<Drivers>, PageError> {
     Ok(match app.store.finding(study.study.id).await? {

@@ -115,11 +115,7 @@ pub async fn page(
         (false, Some(sentence)) => Some(Chosen { sentence, split: split_sentence(&view)? }),
         _ => None,
     };
-    let mut known = super::steps::kinds_of(&view)?;
-    for step in view.state.steps.iter().filter(|s| !s.off) {
-        // One that cannot be taken makes nothing; the steps' own page says why.
-        let _ = step.action.check(&mut known);
-    }
+    let known = super::steps::columns_of(&view)?;
     let lines = |verdict: Verdict| -> Vec<Line> {
         view.state
             .columns

@@ -10,7 +10,7 @@ pub use received::received;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
-use pronoia_core::prepare::{Action, Effect, Step, effects};
+use pronoia_core::prepare::{Action, Effect, Step, effects, steps};
 use pronoia_core::study::{ColumnChoice, KnownWhen, Role, StudyState, Verdict};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -86,6 +86,11 @@ pub struct Query {
     step: Option<usize>,
 }
 
+/// The columns that a further step would meet: those of the table and those that steps make.
+pub(super) fn columns_of(study: &StudyView) -> Result<Vec<(String, Kind)>, PageError> {
+    Ok(steps::columns_after(&study.state.steps, &kinds_of(study)?))
+}
+
 /// The columns of a study's table with their kinds.
 pub(super) fn kinds_of(study: &StudyView) -> Result<Vec<(String, Kind)>, PageError> {
     Ok(study.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect())
@@ -131,11 +136,7 @@ pub async fn page(
         })
         .collect();
     let adding = query.add.as_deref().and_then(|word| KINDS.into_iter().find(|k| k.0 == word)).map(|k| k.0);
-    let mut known = kinds_of(&study)?;
-    for step in study.state.steps.iter().filter(|s| !s.off) {
-        // One that cannot be taken makes nothing; the page says why beside it.
-        let _ = step.action.check(&mut known);
-    }
+    let known = columns_of(&study)?;
     let suits = |kind: Kind| match adding {
         Some("cap" | "log" | "power" | "bands") => kind == Kind::Number,
         Some("group-rare") => !matches!(kind, Kind::Number | Kind::Date | Kind::Text),
@@ -223,10 +224,7 @@ pub(super) async fn enter(
     if study.state.steps.len() == MOST_STEPS {
         return Err(PageError::Refused(format!("A preparation has at most {MOST_STEPS} steps.")));
     }
-    let mut known = kinds_of(study)?;
-    for step in study.state.steps.iter().filter(|s| !s.off) {
-        let _ = step.action.check(&mut known);
-    }
+    let mut known = columns_of(study)?;
     let reads = action.check(&mut known).map_err(|e| PageError::Refused(e.to_string()))?;
     let outcome = study.state.outcome.as_ref().map(|o| o.column.clone());
     if reads.iter().any(|name| Some(name) == outcome.as_ref()) && !matches!(action, Action::Filter { .. }) {

@@ -8,7 +8,7 @@ use pronoia_core::study::Verdict;
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
-use super::{Stop, found, ratio, share_of};
+use super::{Opened, Stop, found, ratio, share_of};
 use crate::App;
 use crate::error::html;
 use crate::frame::{Frame, StudyView, encoded};
@@ -98,10 +98,7 @@ pub async fn page(
     path: web::Path<StudyPath>,
     query: web::Query<Query>,
 ) -> PageResult {
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let drivers = found(&app, &study).await?;
-    let frame = Frame::of_study(&app, &visitor, &study, 2).await?;
-    let stop = Stop::of(&frame, &study, "rates", drivers.as_ref());
+    let Opened { study, frame, stop, drivers } = Opened::at(&app, &visitor, path.id, "rates").await?;
     let sort = query.sort.as_deref().and_then(|s| SORTS.into_iter().find(|(word, _)| *word == s)).unwrap_or(SORTS[0]).0;
     let Some(drivers) = drivers else {
         return html(&Page {

@@ -7,10 +7,10 @@ use pronoia_core::number::{count, percent};
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
-use super::{Stop, found, ratio};
+use super::{Opened, Stop, ratio};
 use crate::App;
 use crate::error::html;
-use crate::frame::{Frame, StudyView};
+use crate::frame::Frame;
 use crate::session::Visitor;
 
 /// Width and height of the drawing, in its own units.
@@ -70,10 +70,7 @@ pub async fn segments(
     path: web::Path<StudyPath>,
     query: web::Query<Query>,
 ) -> PageResult {
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let drivers = found(&app, &study).await?;
-    let frame = Frame::of_study(&app, &visitor, &study, 2).await?;
-    let stop = Stop::of(&frame, &study, "segments", drivers.as_ref());
+    let Opened { frame, stop, drivers, .. } = Opened::at(&app, &visitor, path.id, "segments").await?;
     let Some(drivers) = drivers else {
         let heading = "Which customers are alike?".into();
         let (blocks, leaves) = (Vec::new(), Vec::new());

@@ -8,7 +8,7 @@ use pronoia_core::prepare::Action;
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath, see_other, steps};
-use super::{Stop, Training, found, ratio};
+use super::{Opened, Stop, Training, ratio};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
@@ -69,10 +69,7 @@ pub async fn together(
     path: web::Path<StudyPath>,
     query: web::Query<Query>,
 ) -> PageResult {
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let drivers = found(&app, &study).await?;
-    let frame = Frame::of_study(&app, &visitor, &study, 2).await?;
-    let stop = Stop::of(&frame, &study, "together", drivers.as_ref());
+    let Opened { study, frame, stop, drivers } = Opened::at(&app, &visitor, path.id, "together").await?;
     let Some(drivers) = drivers else {
         let heading = "Which columns matter together?".into();
         return html(&Page { frame, stop, heading, pairs: Vec::new(), columns: Vec::new(), map: None, looked: false });

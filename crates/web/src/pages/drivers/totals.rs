@@ -9,10 +9,10 @@ use pronoia_core::study::Role;
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
-use super::{Stop, Training, found};
+use super::{Opened, Stop, Training};
 use crate::App;
 use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::frame::Frame;
 use crate::session::Visitor;
 
 /// Groups in a table, besides that of the missing values.
@@ -56,10 +56,7 @@ pub async fn totals(
     path: web::Path<StudyPath>,
     query: web::Query<Query>,
 ) -> PageResult {
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let drivers = found(&app, &study).await?;
-    let frame = Frame::of_study(&app, &visitor, &study, 2).await?;
-    let stop = Stop::of(&frame, &study, "totals", drivers.as_ref());
+    let Opened { study, frame, stop, drivers } = Opened::at(&app, &visitor, path.id, "totals").await?;
     let stored = study.table.stored_columns()?;
     let is_money = |name: &str| study.state.columns.iter().any(|c| c.name == name && c.role == Role::Money);
     let mut amounts: Vec<String> = stored.iter().filter(|c| c.kind == Kind::Number).map(|c| c.name.clone()).collect();
