@@ -40,6 +40,16 @@ impl Study {
         plain(&self.http.get(&format!("/studies/{}/{page}", self.id)).text)
     }
 
+    /// Waits until what goes with the outcome rests on the present choices.
+    async fn looked_at(&self) {
+        until("the drivers are found", || async {
+            let present = self.store.study(1, self.id).await.ok()?.choices().ok()?.basis()?;
+            let found = self.store.finding_in_short(self.id).await.ok()??;
+            (found.basis == present).then_some(())
+        })
+        .await;
+    }
+
     /// The newest choice that still stands.
     async fn newest(&self) -> (i64, String) {
         let ledger = self.store.ledger(self.id).await.expect("the ledger");
@@ -91,6 +101,7 @@ async fn a_change_upstream_marks_what_is_stale_and_taking_it_back_clears_the_mar
     let study = Study::begun().await;
     study.post("prepare/leave-out", &[]);
     study.fitted("logistic").await;
+    study.looked_at().await;
     assert_eq!(study.post("decide", &[("value_kept", "200"), ("population", "5000")]), 303);
     assert!(!study.page("decide").contains("class=\"stale\""));
 

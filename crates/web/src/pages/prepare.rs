@@ -285,6 +285,7 @@ pub async fn leave_out(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     enter_left_out(&app, visitor.workspace_id(), visitor.account_id(), path.id).await?;
+    super::drivers::enqueue(&app, visitor.workspace_id(), path.id).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 

@@ -3,17 +3,37 @@
 use pronoia_core::drivers::Drivers;
 use pronoia_core::prepare::steps;
 use pronoia_core::progress::Part;
-use pronoia_core::study::Verdict;
+use pronoia_core::study::{Basis, StudyState, Verdict};
 use pronoia_core::{Kind, Progress};
 
 use super::{Trouble, Watch, compute};
 use crate::App;
 
-/// Looks at every column of a study that is not text, except the outcome.
+/// How often it is looked anew because somebody chose otherwise meanwhile.
+const MOST_LOOKS: usize = 3;
+
+/// Looks at every column of a study that is not text, except the outcome; again
+/// if the choices have changed by the time it is done.
 pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
+    for _ in 0..MOST_LOOKS {
+        let state = app.store.study(workspace, id).await?.choices()?;
+        let basis = state.basis().ok_or_else(|| Trouble::Failed("The study has no outcome yet.".into()))?;
+        look_once(app, workspace, id, (&state, &basis), watch).await?;
+        if app.store.study(workspace, id).await?.choices()?.basis().as_ref() == Some(&basis) {
+            break;
+        }
+    }
+    Ok(format!("/studies/{id}/drivers"))
+}
+
+async fn look_once(
+    app: &App,
+    workspace: i64,
+    id: i64,
+    (state, basis): (&StudyState, &Basis),
+    watch: &Watch,
+) -> Result<(), Trouble> {
     let study = app.store.study(workspace, id).await?;
-    let state = study.choices()?;
-    let basis = state.basis().ok_or_else(|| Trouble::Failed("The study has no outcome yet.".into()))?;
     let table = app.store.table(workspace, study.table_id).await?;
     watch.tell("Fetching the columns", 0.0);
     // What names the customer or never varies can say nothing of the next one.
@@ -44,6 +64,6 @@ pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
         looked.map_err(Trouble::from)
     })
     .await??;
-    app.store.set_finding(id, &basis, &drivers).await?;
-    Ok(format!("/studies/{id}/drivers"))
+    app.store.set_finding(id, basis, &drivers).await?;
+    Ok(())
 }
