@@ -103,7 +103,8 @@ fn only_what_the_predictors_need_is_replayed() {
 #[test]
 fn filters_choose_the_customers_of_the_study() {
     let table = churn();
-    let steps = vec![derive("many", "calls > 0"), step(Action::Filter { condition: "many = 'yes' AND months < 4".into() })];
+    let steps =
+        vec![derive("many", "calls > 0"), step(Action::Filter { condition: "many = 'yes' AND months < 4".into() })];
     let (_, kept) = steps::population(&steps, &table).expect("a population");
     for (row, kept) in kept.iter().enumerate() {
         let number = |name: &str| table.column(name).expect("a column").number(row).expect("a number");
