@@ -1,5 +1,8 @@
 // Progress of background work, told by the server as it happens.
+let leaving = false;
+
 export function followJobs() {
+  addEventListener("beforeunload", () => (leaving = true));
   for (const line of document.querySelectorAll("[data-job]")) follow(line);
 }
 
@@ -27,6 +30,8 @@ function follow(line) {
 // What is typed must not be lost: where a field was changed, the line says that
 // the work is done and leaves the page as it is.
 function settle(line) {
+  // Somebody is on the way to another page; showing this one anew would call them back.
+  if (leaving) return;
   const changed = [...document.querySelectorAll("main input, main select, main textarea")].some((field) => {
     if (field.tagName === "SELECT") return [...field.options].some((o) => o.selected !== o.defaultSelected && o.defaultSelected);
     return field.value !== field.defaultValue || (field.checked ?? false) !== (field.defaultChecked ?? false);
