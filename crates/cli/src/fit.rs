@@ -136,7 +136,7 @@ impl Fit {
 
     /// Rows to fit to and rows held out; the same deal as a study with the same seed.
     fn parts(&self, table: &Table, basis: &Basis) -> Result<(Vec<usize>, Vec<usize>), String> {
-        let happened = basis.happened(table)?;
+        let (_, happened) = basis.population(table)?;
         if self.holdout == 0.0 {
             return Ok(((0..table.rows()).filter(|&r| happened[r].is_some()).collect(), Vec::new()));
         }

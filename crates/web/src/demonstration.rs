@@ -61,9 +61,7 @@ async fn others(app: &App, workspace: i64, account: i64) -> Result<(), String> {
     let response = (dental, "Who will answer the offer of a dental check?", Question::Response);
     for (question, event) in [(credit, ("outcome", "fell behind")), (response, ("answered", "true"))] {
         let study = begin(app, workspace, account, question, event).await?;
-        let found = Work::Drivers { study };
-        let title = "Looking for what goes with the outcome";
-        app.store.enqueue(workspace, Some(study), title, &found).await.map_err(|e| e.to_string())?;
+        pages::drivers::enqueue(app, workspace, study).await.map_err(|e| e.to_string())?;
     }
     work::drain(app).await
 }
@@ -119,15 +117,7 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         };
         app.store.choose(&study, &state, &choice).await.map_err(sentence)?;
     }
-    app.store
-        .enqueue(
-            workspace,
-            Some(study.id),
-            "Looking for what goes with the outcome",
-            &Work::Drivers { study: study.id },
-        )
-        .await
-        .map_err(sentence)?;
+    pages::drivers::enqueue(app, workspace, study.id).await.map_err(|e| e.to_string())?;
     let basis = state.basis().ok_or("the outcome was not kept")?;
     for family in ["logistic", "boosted"] {
         let settings = Settings::of_family(family).ok_or("no such family")?;

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::measures::{Count, chi_square};
+use super::measures::{Count, chi_square, total};
 use crate::Kind;
 use crate::number::plain;
 use crate::profile::quantile;
@@ -232,7 +232,7 @@ fn by_band(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grou
         let above = first.checked_sub(1).map(|edge| edges[edge]);
         let up_to = edges.get(end - 1).copied().filter(|_| end < bands);
         let band = Band { above, up_to, least: sorted.first().copied().unwrap_or(0.0), notation };
-        let count = counts[first..end].iter().fold(Count::default(), |sum, &c| sum.plus(c));
+        let count = total(&counts[first..end]);
         groups.push(Group { label: band.label(), members: Members::Band(band), count });
     }
     if sorted.is_empty() {

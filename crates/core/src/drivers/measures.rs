@@ -14,8 +14,13 @@ pub struct Count {
 impl Count {
     /// Adds one customer.
     pub fn add(&mut self, event: bool) {
-        self.rows += 1;
-        self.events += u64::from(event);
+        self.add_times(event, 1);
+    }
+
+    /// Adds one customer as often as it was drawn.
+    pub fn add_times(&mut self, event: bool, times: u32) {
+        self.rows += u64::from(times);
+        self.events += u64::from(times) * u64::from(event);
     }
 
     /// Both counts added.

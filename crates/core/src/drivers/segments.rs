@@ -155,9 +155,7 @@ impl<'a> Sample<'a> {
     fn count(&self, rows: &[u32]) -> Count {
         let mut count = Count::default();
         for &row in rows {
-            let weight = u64::from(self.weight[row as usize]);
-            count.rows += weight;
-            count.events += weight * u64::from(self.event[row as usize]);
+            count.add_times(self.event[row as usize], self.weight[row as usize]);
         }
         count
     }
@@ -217,10 +215,8 @@ impl<'a> Sample<'a> {
         let grouping = &self.columns[column].1;
         let mut counts = vec![Count::default(); grouping.groups.len()];
         for &row in rows {
-            let weight = u64::from(self.weight[row as usize]);
-            let count = &mut counts[usize::from(grouping.codes[row as usize])];
-            count.rows += weight;
-            count.events += weight * u64::from(self.event[row as usize]);
+            let row = row as usize;
+            counts[usize::from(grouping.codes[row])].add_times(self.event[row], self.weight[row]);
         }
         let mut order: Vec<usize> = (0..counts.len()).filter(|&g| counts[g].rows > 0).collect();
         let banded = grouping.groups.iter().any(|g| g.band().is_some());

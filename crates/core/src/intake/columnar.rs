@@ -45,26 +45,26 @@ impl Columnar {
     pub fn arrow<R: Read + Seek + 'static>(mut source: R) -> Result<Self, IntakeError> {
         check_blocks(&mut source)?;
         let whole = arrow_ipc::reader::FileReader::try_new(BufReader::new(source), None).map_err(broken)?;
-        let (schema, count) = (whole.schema(), whole.num_batches() as u64);
-        let (kept, notes) = flat_columns(&schema)?;
-        let chosen = kept.clone();
-        let batches = whole.map(move |batch| batch.and_then(|b| b.project(&chosen)));
-        Ok(Self {
-            names: names(&schema, &kept),
-            notes,
-            rows: count.saturating_mul(BATCH as u64),
-            batches: Box::new(batches),
-        })
+        let rows = (whole.num_batches() as u64).saturating_mul(BATCH as u64);
+        Self::projected(&whole.schema(), rows, whole)
     }
 
     /// Opens an Arrow stream.
     pub fn arrow_stream<R: Read + 'static>(source: R) -> Result<Self, IntakeError> {
         let whole = arrow_ipc::reader::StreamReader::try_new(BufReader::new(source), None).map_err(broken)?;
-        let schema = whole.schema();
-        let (kept, notes) = flat_columns(&schema)?;
-        let chosen = kept.clone();
-        let batches = whole.map(move |batch| batch.and_then(|b| b.project(&chosen)));
-        Ok(Self { names: names(&schema, &kept), notes, rows: 0, batches: Box::new(batches) })
+        Self::projected(&whole.schema(), 0, whole)
+    }
+
+    /// The columns with one value a row, of batches with all of them.
+    fn projected(
+        schema: &Schema,
+        rows: u64,
+        whole: impl Iterator<Item = Result<RecordBatch, ArrowError>> + 'static,
+    ) -> Result<Self, IntakeError> {
+        let (kept, notes) = flat_columns(schema)?;
+        let names = names(schema, &kept);
+        let batches = whole.map(move |batch| batch.and_then(|b| b.project(&kept)));
+        Ok(Self { names, notes, rows, batches: Box::new(batches) })
     }
 }
 
@@ -95,11 +95,14 @@ impl Rows for Columnar {
             for at in 0..batch.num_rows() {
                 row += 1;
                 record.begin(row, row);
-                for (writer, &told) in writers.iter().zip(&told) {
-                    text.clear();
-                    guarded(|| writer.value(at).write(&mut text).map_err(broken))?;
-                    record.push(&text, told);
-                }
+                guarded(|| {
+                    for (writer, &told) in writers.iter().zip(&told) {
+                        text.clear();
+                        writer.value(at).write(&mut text).map_err(broken)?;
+                        record.push(&text, told);
+                    }
+                    Ok(())
+                })?;
                 take(&mut record)?;
             }
         }

@@ -56,7 +56,7 @@ pub struct Reader<'a> {
     pub plan: &'a Plan,
     /// Length in bytes, for the share done; 0 if unknown.
     pub size: u64,
-    /// Rows that are handed on at a time.
+    /// About how many rows are handed on at a time.
     pub chunk: usize,
 }
 

@@ -60,7 +60,7 @@ where
         let mut format = Format::find(&mut source, self.sheet)?;
         let mut rows = format.open(source)?;
         let length = if rows.length() > 0 { rows.length() } else { self.size };
-        let mut seen = Seen { width: rows.names().len(), ..Seen::default() };
+        let mut seen = Seen::default();
         rows.each(&mut |record| seen.take(record, length, progress))?;
         seen.look();
         let mut notes = rows.notes();
@@ -75,7 +75,6 @@ where
 /// What was seen of a file so far.
 #[derive(Default)]
 struct Seen {
-    width: usize,
     tallies: Vec<Tally>,
     batch: Vec<Record>,
     rows: u64,
@@ -129,7 +128,7 @@ impl Seen {
                 None => IntakeError::HeaderOnly { columns: names.len() },
                 Some(first) => IntakeError::NothingFits {
                     rows: self.misfits.rejected,
-                    columns: self.width,
+                    columns: names.len(),
                     place: format.place(),
                     line: first.line,
                     why: first.sentence(),

@@ -1,5 +1,8 @@
 //! Steps fitted on training rows, and replayed on any rows.
 
+use std::borrow::Cow;
+use std::collections::BTreeMap;
+
 use arrow_array::{Array, Float64Array};
 use serde::{Deserialize, Serialize};
 
@@ -77,6 +80,26 @@ pub enum FittedStep {
 }
 
 impl FittedStep {
+    /// Fits the steps one after the other, each on what those before it left;
+    /// gives the table after the last one too.
+    ///
+    /// # Errors
+    /// [`PrepareError`].
+    pub fn fit_all<'a>(
+        actions: &[Action],
+        table: &'a Table,
+        rows: &[usize],
+    ) -> Result<(Vec<Self>, Cow<'a, Table>), PrepareError> {
+        let mut stepped = Cow::Borrowed(table);
+        let mut fitted = Vec::new();
+        for action in actions {
+            let step = Self::fit(action, &stepped, rows)?;
+            stepped = Cow::Owned(step.apply(&stepped)?);
+            fitted.push(step);
+        }
+        Ok((fitted, stepped))
+    }
+
     /// Learns what the step needs from `rows` of the table as the steps before
     /// left it.
     ///
@@ -133,10 +156,8 @@ impl FittedStep {
                 Self::Bands { column: column.clone(), edges, least: values.first().copied().unwrap_or(0.0), whole }
             }
             Action::GroupRare { column: name, fewest } => {
-                let column = column(name)?;
-                let mut counts = std::collections::BTreeMap::<String, u64>::new();
-                rows.iter().filter_map(|&row| column.text(row)).for_each(|v| *counts.entry(v).or_default() += 1);
-                let kept = counts.into_iter().filter(|(_, n)| n >= fewest).map(|(v, _)| v).collect();
+                let kept =
+                    counts(column(name)?, rows).into_iter().filter(|(_, n)| n >= fewest).map(|(v, _)| v).collect();
                 Self::GroupRare { column: name.clone(), kept }
             }
         })
@@ -255,8 +276,14 @@ fn filled(column: &Column, value: &str) -> Column {
 
 /// The value that most of the rows have; of equally frequent ones the first in order.
 fn most_frequent(column: &Column, rows: &[usize]) -> Option<String> {
-    let mut counts = std::collections::BTreeMap::<String, u64>::new();
-    rows.iter().filter_map(|&row| column.text(row)).for_each(|v| *counts.entry(v).or_default() += 1);
+    let counts = counts(column, rows);
     let most = counts.values().max().copied()?;
     counts.into_iter().find(|(_, n)| *n == most).map(|(v, _)| v)
+}
+
+/// How many of the rows have each value.
+fn counts(column: &Column, rows: &[usize]) -> BTreeMap<String, u64> {
+    let mut counts = BTreeMap::new();
+    rows.iter().filter_map(|&row| column.text(row)).for_each(|value| *counts.entry(value).or_default() += 1);
+    counts
 }

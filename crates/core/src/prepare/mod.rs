@@ -144,13 +144,7 @@ impl Preparation {
         }
         let (actions, read) = steps::needed(steps, predictors, &steps::kinds_of(table))?;
         let inputs = table.columns().iter().filter(|c| read.contains(&c.name)).map(|c| Input::of(c, rows)).collect();
-        let mut stepped = std::borrow::Cow::Borrowed(table);
-        let mut fitted = Vec::new();
-        for action in &actions {
-            let step = FittedStep::fit(action, &stepped, rows)?;
-            stepped = std::borrow::Cow::Owned(step.apply(&stepped)?);
-            fitted.push(step);
-        }
+        let (fitted, stepped) = FittedStep::fit_all(&actions, table, rows)?;
         let table = stepped.as_ref();
         let columns = predictors
             .par_iter()

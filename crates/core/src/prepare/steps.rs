@@ -125,6 +125,13 @@ pub enum StepError {
 /// The longest name of a derived column, in characters.
 const LONGEST_NAME: usize = 60;
 
+impl Step {
+    /// Why the step at this place, counted from 0, cannot be taken.
+    fn failed(&self, at: usize, reason: String) -> PrepareError {
+        PrepareError::Step { number: at + 1, words: self.action.words(), reason }
+    }
+}
+
 impl Action {
     /// The step in a few words.
     pub fn words(&self) -> String {
@@ -174,7 +181,7 @@ impl Action {
     }
 
     /// Checks the step against the columns that it meets, and changes them as
-    /// it does. Gives the columns that it reads.
+    /// it does; an error leaves them as they were. Gives the columns that it reads.
     ///
     /// # Errors
     /// [`StepError`].
@@ -271,12 +278,28 @@ pub fn kinds_of(table: &Table) -> Vec<(String, Kind)> {
 pub fn columns_after(steps: &[Step], columns: &[(String, Kind)]) -> Vec<(String, Kind)> {
     let mut known = columns.to_vec();
     for step in steps.iter().filter(|s| !s.off) {
-        let before = known.clone();
-        if step.action.check(&mut known).is_err() {
-            known = before;
-        }
+        // One that cannot be taken leaves the columns as they were.
+        let _ = step.action.check(&mut known);
     }
     known
+}
+
+/// The steps that are not switched off, each with the columns that it reads.
+///
+/// # Errors
+/// [`PrepareError::Step`] for the first step that cannot be taken.
+pub fn checked<'a>(
+    steps: &'a [Step],
+    columns: &[(String, Kind)],
+) -> Result<Vec<(&'a Action, Vec<String>)>, PrepareError> {
+    let mut known = columns.to_vec();
+    let taken = steps.iter().enumerate().filter(|(_, step)| !step.off);
+    taken
+        .map(|(at, step)| {
+            let reads = step.action.check(&mut known).map_err(|e| step.failed(at, e.to_string()))?;
+            Ok((&step.action, reads))
+        })
+        .collect()
 }
 
 /// The steps that are needed for these predictors, in order, and the columns
@@ -289,13 +312,7 @@ pub fn needed(
     predictors: &[String],
     columns: &[(String, Kind)],
 ) -> Result<(Vec<Action>, Vec<String>), PrepareError> {
-    let mut known = columns.to_vec();
-    let mut reads = Vec::new();
-    for (at, step) in steps.iter().enumerate().filter(|(_, s)| !s.off) {
-        let failed =
-            |e: StepError| PrepareError::Step { number: at + 1, words: step.action.words(), reason: e.to_string() };
-        reads.push((&step.action, step.action.check(&mut known).map_err(failed)?));
-    }
+    let reads = checked(steps, columns)?;
     let mut wanted: Vec<String> = predictors.to_vec();
     let mut kept = Vec::new();
     for (action, read) in reads.into_iter().rev() {
@@ -323,7 +340,7 @@ pub fn population(steps: &[Step], table: &Table) -> Result<(Table, Vec<bool>), P
     let mut kept = vec![true; table.rows()];
     let mut so_far = table.clone();
     for (at, step) in steps.iter().enumerate().filter(|(_, s)| !s.off) {
-        let failed = |reason: String| PrepareError::Step { number: at + 1, words: step.action.words(), reason };
+        let failed = |reason: String| step.failed(at, reason);
         let types = Expression::columns_of(&so_far);
         match &step.action {
             Action::Filter { condition } => {

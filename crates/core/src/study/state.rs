@@ -64,37 +64,31 @@ impl Basis {
     /// # Errors
     /// [`PrepareError::Step`] if a step cannot be taken on these columns.
     pub fn columns_read(&self, columns: &[(String, Kind)]) -> Result<Vec<String>, PrepareError> {
-        let mut known = columns.to_vec();
         let mut read = self.predictors.clone();
         read.push(self.outcome.column.clone());
-        for (at, step) in self.steps.iter().enumerate().filter(|(_, s)| !s.off) {
-            let reads = step.action.check(&mut known).map_err(|e| PrepareError::Step {
-                number: at + 1,
-                words: step.action.words(),
-                reason: e.to_string(),
-            })?;
-            read.extend(reads);
-        }
+        read.extend(steps::checked(&self.steps, columns)?.into_iter().flat_map(|(_, reads)| reads));
         Ok(columns.iter().map(|c| &c.0).filter(|name| read.contains(name)).cloned().collect())
     }
 
-    /// What happened to every customer of the study; none where it is not
-    /// known, or where a filter leaves the customer out.
+    /// The table as the study looks at it, with every derived column; and what
+    /// happened to every customer: none where it is not known, or where a filter
+    /// leaves the customer out.
     ///
     /// # Errors
     /// A sentence if the outcome cannot be read or a filter not be applied.
-    pub fn happened(&self, table: &Table) -> Result<Vec<Option<bool>>, String> {
+    pub fn population(&self, table: &Table) -> Result<(Table, Vec<Option<bool>>), String> {
         let happened = self.outcome.read(table).map_err(|e| e.to_string())?;
-        let (_, kept) = steps::population(&self.steps, table).map_err(|e| e.to_string())?;
-        Ok(happened.into_iter().zip(kept).map(|(what, kept)| what.filter(|_| kept)).collect())
+        let (derived, kept) = steps::population(&self.steps, table).map_err(|e| e.to_string())?;
+        Ok((derived, happened.into_iter().zip(kept).map(|(what, kept)| what.filter(|_| kept)).collect()))
     }
 
     /// The rows of every part of the study.
     ///
     /// # Errors
-    /// A sentence, as [`Basis::happened`], or if a part would be one-sided.
+    /// A sentence, as [`Basis::population`], or if a part would be one-sided.
     pub fn deal(&self, table: &Table) -> Result<Dealt, String> {
-        self.split.deal_known(&self.happened(table)?).map_err(|e| e.to_string())
+        let (_, happened) = self.population(table)?;
+        self.split.deal_known(&happened).map_err(|e| e.to_string())
     }
 }
 

@@ -77,9 +77,30 @@ struct Made {
     name: String,
     kind: Kind,
     sql: String,
+    /// Whether it counts rows, so that it is 0 where there are none.
+    counts: bool,
+}
+
+impl Made {
+    fn of(name: String, kind: Kind, sql: String) -> Self {
+        Self { name, kind, sql, counts: false }
+    }
+
+    fn count(name: String, what: &str) -> Self {
+        Self { name, kind: Kind::Number, sql: format!("count({what})::double precision"), counts: true }
+    }
 }
 
 impl Store {
+    /// Checks that the keys are there and can be compared.
+    ///
+    /// # Errors
+    /// [`StoreError::Refused`] if they are of different kinds.
+    pub async fn check_keys(&self, workspace: i64, join: &Join) -> Result<()> {
+        let (first, second) = (self.table(workspace, join.first).await?, self.table(workspace, join.second).await?);
+        keys(&first, &second, join).map(|_| ())
+    }
+
     /// Counts the keys of both tables.
     ///
     /// # Errors
@@ -177,7 +198,7 @@ impl Store {
         let beside: Vec<String> = beside
             .into_iter()
             .zip(&made)
-            .map(|(c, m)| if m.sql.starts_with("count(") { format!("coalesce({c}, 0)") } else { c })
+            .map(|(c, m)| if m.counts { format!("coalesce({c}, 0)") } else { c })
             .collect();
         let kind = if join.keep_unmatched { "LEFT JOIN" } else { "JOIN" };
         let sql = format!(
@@ -222,33 +243,33 @@ fn date(columns: &[StoredColumn], name: &str) -> Result<StoredColumn> {
 /// What is taken of the second table, under names that the first does not have.
 fn made(second: &record_table::Model, join: &Join, own: &[StoredColumn], key: &StoredColumn) -> Result<Vec<Made>> {
     let mut made = Vec::new();
-    let mut add = |name: String, kind: Kind, sql: String| made.push(Made { name, kind, sql });
     let columns = second.stored_columns()?;
     let others = || columns.iter().filter(|c| c.name != key.name);
     match &join.take {
-        Take::Columns => others().for_each(|c| add(c.name.clone(), c.kind, format!("b.{}", quoted(&c.field)))),
+        Take::Columns => {
+            made.extend(others().map(|c| Made::of(c.name.clone(), c.kind, format!("b.{}", quoted(&c.field)))))
+        }
         Take::RollUp { as_of } => {
-            add(second.name.clone(), Kind::Number, "count(*)::double precision".into());
+            made.push(Made::count(second.name.clone(), "*"));
             for c in others() {
                 let field = format!("b.{}", quoted(&c.field));
                 match c.kind.storage() {
                     Storage::Numbers => {
-                        add(format!("{} in all", c.name), Kind::Number, format!("sum({field})"));
-                        add(format!("{} on average", c.name), Kind::Number, format!("avg({field})"));
+                        made.push(Made::of(format!("{} in all", c.name), Kind::Number, format!("sum({field})")));
+                        made.push(Made::of(format!("{} on average", c.name), Kind::Number, format!("avg({field})")));
                     }
                     Storage::Dates => {
-                        add(format!("latest {}", c.name), Kind::Date, format!("max({field})"));
+                        made.push(Made::of(format!("latest {}", c.name), Kind::Date, format!("max({field})")));
                         if let Some((day, other)) = as_of
                             && *other == c.name
                         {
                             let day = date(own, day)?;
                             let since = format!("(x.{} - max({field}))::double precision", quoted(&day.field));
-                            add(format!("days since {}", c.name), Kind::Number, since);
+                            made.push(Made::of(format!("days since {}", c.name), Kind::Number, since));
                         }
                     }
                     Storage::Words => {
-                        let sql = format!("count(DISTINCT {field})::double precision");
-                        add(format!("different {}", c.name), Kind::Number, sql);
+                        made.push(Made::count(format!("different {}", c.name), &format!("DISTINCT {field}")));
                     }
                 }
             }

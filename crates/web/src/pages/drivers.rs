@@ -14,7 +14,6 @@ use actix_web::web;
 use pronoia_core::Table;
 use pronoia_core::drivers::Drivers;
 use pronoia_core::number::{count, percent};
-use pronoia_core::prepare::steps;
 use pronoia_core::split::Dealt;
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_store::jobs::Work;
@@ -142,9 +141,8 @@ impl Training {
         let names = asked.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
         let table = app.store.columns(&study.table, Some(&names)).await?;
         let dealt = web::block(move || {
-            let happened = basis.happened(&table)?;
-            let Dealt { training, validation, .. } = basis.deal(&table)?;
-            let (table, _) = steps::population(&basis.steps, &table).map_err(|e| e.to_string())?;
+            let (table, happened) = basis.population(&table)?;
+            let Dealt { training, validation, .. } = basis.split.deal_known(&happened).map_err(|e| e.to_string())?;
             let of = |rows: &[usize]| rows.iter().map(|&row| happened[row] == Some(true)).collect();
             let (event, later) = (of(&training), of(&validation));
             Ok::<_, String>(Self { table, rows: training, event, validation, later })

@@ -132,12 +132,11 @@ async fn chosen(
     };
     let names = |columns: &[StoredColumn]| -> Vec<String> { columns.iter().map(|c| c.name.clone()).collect() };
     let first_try = form.take.is_empty();
-    let mut account = app.store.key_account(workspace, &form.join(table.id)?).await;
+    let account = app.store.key_account(workspace, &form.join(table.id)?).await;
     if let (true, Ok(counted)) = (first_try, &account) {
         // Many rows for one customer are to be rolled up; a few repeated ones hardly are.
         let many = counted.second.repeated * 10 > counted.second.keys;
         form.take = if many { "roll-up".into() } else { "columns".into() };
-        account = app.store.key_account(workspace, &form.join(table.id)?).await;
     }
     let (account, problem) = match account {
         Ok(account) => (Some(written(&account, &form, table, &other)), None),
@@ -235,8 +234,8 @@ pub async fn make(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, f
     if join.name.is_empty() || join.name.chars().count() > 120 {
         return Err(PageError::Refused("Give the new table a name of at most 120 letters.".into()));
     }
-    // What cannot be counted cannot be put together either; better said now than by the job.
-    app.store.key_account(visitor.workspace_id(), &join).await?;
+    // Better said now than by the job.
+    app.store.check_keys(visitor.workspace_id(), &join).await?;
     let title = format!("Making {}", join.name);
     let job = app.store.enqueue(visitor.workspace_id(), None, &title, &Work::Join { join }).await?;
     see_other(&format!("/jobs/{job}"))

@@ -1,6 +1,6 @@
 //! Lists: bring, match, score, take away.
 
-use actix_web::{HttpResponse, web};
+use actix_web::web;
 use askama::Template;
 use pronoia_core::score::{InputMatch, MatchReport};
 use pronoia_store::jobs::Work;
@@ -8,7 +8,7 @@ use pronoia_store::list;
 use pronoia_store::records::{Page as Rows, Sort, StoredColumn};
 use serde::Deserialize;
 
-use super::{PageResult, Signed, StudyPath, see_other};
+use super::{PageResult, Signed, StudyPath, csv_file, see_other};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
@@ -185,8 +185,5 @@ pub async fn download(app: web::Data<App>, visitor: Visitor, path: web::Path<Lis
     let bytes = web::block(move || pronoia_core::score::to_csv(&rows))
         .await
         .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))??;
-    Ok(HttpResponse::Ok()
-        .content_type("text/csv; charset=utf-8")
-        .insert_header(("Content-Disposition", "attachment; filename=\"scored.csv\""))
-        .body(bytes))
+    csv_file("scored.csv", bytes)
 }

@@ -2,7 +2,7 @@
 
 mod compare;
 mod decide;
-mod drivers;
+pub(crate) mod drivers;
 mod find;
 mod home;
 mod jobs;
@@ -88,6 +88,14 @@ pub async fn nothing_here() -> PageResult {
 async fn health(app: web::Data<App>) -> PageResult {
     app.store.ping().await?;
     Ok(actix_web::HttpResponse::Ok().content_type("text/plain").body("ok"))
+}
+
+/// A file of delimited text to be taken away.
+fn csv_file(name: &str, bytes: Vec<u8>) -> PageResult {
+    Ok(actix_web::HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(("Content-Disposition", format!("attachment; filename=\"{name}\"")))
+        .body(bytes))
 }
 
 /// A form that only says who sends it.

@@ -1,7 +1,7 @@
 //! A file arrives, is previewed and accepted.
 
 use actix_multipart::{Field, Multipart};
-use actix_web::{HttpResponse, web};
+use actix_web::web;
 use askama::Template;
 use futures_util::TryStreamExt;
 use pronoia_core::Kind;
@@ -11,7 +11,7 @@ use pronoia_store::upload;
 use serde::Deserialize;
 use tokio::io::AsyncWriteExt;
 
-use super::{PageResult, see_other};
+use super::{PageResult, csv_file, see_other};
 use crate::error::{PageError, html};
 use crate::frame::Frame;
 use crate::session::Visitor;
@@ -221,8 +221,5 @@ pub async fn rejects(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>
     for misfit in scan.map(|s| s.misfits).unwrap_or_default() {
         out += &format!("{},{},{}\r\n", misfit.line, field(&misfit.sentence()), field(&misfit.row));
     }
-    Ok(HttpResponse::Ok()
-        .content_type("text/csv; charset=utf-8")
-        .insert_header(("Content-Disposition", "attachment; filename=\"rejects.csv\""))
-        .body(out))
+    csv_file("rejects.csv", out.into_bytes())
 }

@@ -1,10 +1,10 @@
 //! What goes with the outcome is looked for on training rows, and kept.
 
 use pronoia_core::drivers::Drivers;
-use pronoia_core::prepare::steps;
 use pronoia_core::progress::Part;
 use pronoia_core::study::{Basis, StudyState, Verdict};
 use pronoia_core::{Kind, Progress};
+use pronoia_store::study;
 
 use super::{Trouble, Watch, compute};
 use crate::App;
@@ -16,9 +16,10 @@ const MOST_LOOKS: usize = 3;
 /// if the choices have changed by the time it is done.
 pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
     for _ in 0..MOST_LOOKS {
-        let state = app.store.study(workspace, id).await?.choices()?;
+        let study = app.store.study(workspace, id).await?;
+        let state = study.choices()?;
         let basis = state.basis().ok_or_else(|| Trouble::Failed("The study has no outcome yet.".into()))?;
-        look_once(app, workspace, id, (&state, &basis), watch).await?;
+        look_once(app, &study, (&state, &basis), watch).await?;
         if app.store.study(workspace, id).await?.choices()?.basis().as_ref() == Some(&basis) {
             break;
         }
@@ -28,13 +29,11 @@ pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
 
 async fn look_once(
     app: &App,
-    workspace: i64,
-    id: i64,
+    study: &study::Model,
     (state, basis): (&StudyState, &Basis),
     watch: &Watch,
 ) -> Result<(), Trouble> {
-    let study = app.store.study(workspace, id).await?;
-    let table = app.store.table(workspace, study.table_id).await?;
+    let table = app.store.table(study.workspace_id, study.table_id).await?;
     watch.tell("Fetching the columns", 0.0);
     // What names the customer or never varies can say nothing of the next one.
     let mute = |name: &str| state.columns.iter().any(|c| c.name == name && c.never);
@@ -53,17 +52,16 @@ async fn look_once(
     let usable: Vec<String> = basis.predictors.iter().filter(|name| sound(name)).cloned().collect();
     let (asked, part) = (basis.clone(), watch.clone());
     let drivers = compute(move || {
-        let happened = asked.happened(&records).map_err(Trouble::Failed)?;
-        let rows = asked.deal(&records).map_err(Trouble::Failed)?.training;
+        let (records, happened) = asked.population(&records).map_err(Trouble::Failed)?;
+        let rows = asked.split.deal_known(&happened).map_err(|e| Trouble::Failed(e.to_string()))?.training;
         let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
         let derived = asked.steps.iter().filter(|s| !s.off).filter_map(|s| s.action.makes());
         let looked_at: Vec<String> = looked_at.into_iter().chain(derived).collect();
-        let (records, _) = steps::population(&asked.steps, &records).map_err(|e| Trouble::Failed(e.to_string()))?;
         let part = Part::of(&part, 0.2, 1.0);
         let looked = Drivers::of(&records, &looked_at, &usable, (&rows, &event), asked.split.seed, &part);
         looked.map_err(Trouble::from)
     })
     .await??;
-    app.store.set_finding(id, basis, &drivers).await?;
+    app.store.set_finding(study.id, basis, &drivers).await?;
     Ok(())
 }

@@ -1,13 +1,13 @@
 //! The rate ladders: one column after the other, on one scale.
 
-use actix_web::{HttpResponse, web};
+use actix_web::web;
 use askama::Template;
-use pronoia_core::drivers::{Driver, Drivers, Group};
+use pronoia_core::drivers::{Driver, Drivers, Group, Members};
 use pronoia_core::number::{count, fixed, percent};
 use pronoia_core::study::Verdict;
 use serde::Deserialize;
 
-use super::super::{PageResult, StudyPath};
+use super::super::{PageResult, StudyPath, csv_file};
 use super::{Opened, Stop, found, ratio, share_of};
 use crate::App;
 use crate::error::html;
@@ -195,7 +195,7 @@ fn ladder(driver: &Driver, overall: f64, scale: &Scale, caution: Option<String>)
         let (low, high) = g.count.interval();
         Rung {
             label: g.label.clone(),
-            missing: g.label == "missing",
+            missing: g.members == Members::Missing,
             rate: percent(g.count.rate()),
             interval: format!("{} – {}", fixed(low * 100.0, 1), fixed(high * 100.0, 1)),
             rows: count(g.count.rows),
@@ -293,8 +293,5 @@ pub async fn rates_csv(app: web::Data<App>, visitor: Visitor, path: web::Path<St
         }
     }
     let bytes = out.into_inner().map_err(|e| std::io::Error::other(e.to_string()))?;
-    Ok(HttpResponse::Ok()
-        .content_type("text/csv; charset=utf-8")
-        .insert_header(("Content-Disposition", "attachment; filename=\"rates.csv\""))
-        .body(bytes))
+    csv_file("rates.csv", bytes)
 }

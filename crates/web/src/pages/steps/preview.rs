@@ -73,7 +73,7 @@ pub async fn preview(
     let inputs: Vec<String> = expression.inputs().map(str::to_owned).collect();
     let refused = |e: PrepareError| PageError::Refused(e.to_string());
     let (actions, read) = needed(&steps, &inputs, &raw).map_err(refused)?;
-    let mut table = match read.as_slice() {
+    let table = match read.as_slice() {
         // An expression may read nothing; any column has as many rows.
         [] => {
             app.store.first_rows(&study.table, &raw[..1].iter().map(|c| c.0.clone()).collect::<Vec<_>>(), TRIED).await?
@@ -81,9 +81,7 @@ pub async fn preview(
         read => app.store.first_rows(&study.table, read, TRIED).await?,
     };
     let all: Vec<usize> = (0..table.rows()).collect();
-    for action in &actions {
-        table = FittedStep::fit(action, &table, &all).and_then(|step| step.apply(&table)).map_err(refused)?;
-    }
+    let (_, table) = FittedStep::fit_all(&actions, &table, &all).map_err(refused)?;
     let (values, undefined) = expression.column("value", &table).map_err(PageError::Refused)?;
     let mut account =
         format!("missing in {} of the first {} rows", count(values.missing() as u64), count(table.rows() as u64));
