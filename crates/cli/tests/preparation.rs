@@ -129,6 +129,12 @@ async fn steps_are_switched_moved_taken_out_and_fitted_with() {
     assert_eq!(change("2", "up").status, 303);
     assert_eq!(change("9", "off").status, 404);
 
+    // A filter may read what says nothing by itself; what goes with the outcome is found all the same.
+    assert_eq!(add(&[("kind", "filter"), ("expression", "currency = 'EUR'")]).status, 303);
+    let looked = http.submit(&format!("/studies/{id}/drivers"), &[]);
+    let drivers = plain(&http.follow(&looked.location).await.text);
+    assert!(drivers.contains("training rows") && !drivers.contains("were changed since"), "{drivers}");
+
     assert_eq!(http.submit(&format!("/studies/{id}/train"), &[("family", "boosted")]).status, 303);
     let model = until("the model is fitted", || async {
         let models = store.models(id).await.ok()?;

@@ -37,14 +37,16 @@ async fn look_once(
     watch.tell("Fetching the columns", 0.0);
     // What names the customer or never varies can say nothing of the next one.
     let mute = |name: &str| state.columns.iter().any(|c| c.name == name && c.never);
-    let looked_at: Vec<String> = table
-        .stored_columns()?
+    let columns = table.stored_columns()?;
+    let kinds: Vec<_> = columns.iter().map(|c| (c.name.clone(), c.kind)).collect();
+    let looked_at: Vec<String> = columns
         .into_iter()
         .filter(|c| c.kind != Kind::Text && c.name != basis.outcome.column && !mute(&c.name))
         .map(|c| c.name)
         .collect();
-    let mut fetched = looked_at.clone();
-    fetched.push(basis.outcome.column.clone());
+    // Steps may read what is not looked at by itself: a filter, a free text.
+    let mut fetched = basis.columns_read(&kinds).map_err(|e| Trouble::Failed(e.to_string()))?;
+    fetched.extend(looked_at.iter().filter(|name| !fetched.contains(name)).cloned().collect::<Vec<_>>());
     let records = app.store.columns(&table, Some(&fetched)).await?;
     // What should not go in would push aside all that tells something before the decision.
     let sound =
