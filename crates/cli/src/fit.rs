@@ -130,8 +130,13 @@ impl Fit {
             }
         };
         predictors.extend(steps.iter().filter(|s| !s.off).filter_map(|s| s.action.makes()));
-        let split = SplitPlan { training: 1.0 - self.holdout, validation: self.holdout / 2.0, seed: self.seed };
-        Ok(Basis { outcome, predictors, split, steps })
+        let split = SplitPlan {
+            training: 1.0 - self.holdout,
+            validation: self.holdout / 2.0,
+            seed: self.seed,
+            ..SplitPlan::default()
+        };
+        Ok(Basis { split, steps, ..Basis::plain(outcome, predictors) })
     }
 
     /// Rows to fit to and rows held out; the same deal as a study with the same seed.
@@ -140,7 +145,7 @@ impl Fit {
         if self.holdout == 0.0 {
             return Ok(((0..table.rows()).filter(|&r| happened[r].is_some()).collect(), Vec::new()));
         }
-        let dealt = basis.split.deal_known(&happened).map_err(|e| e.to_string())?;
+        let dealt = basis.split.deal(table, &happened).map_err(|e| e.to_string())?;
         let mut held_out = [dealt.validation, dealt.test].concat();
         held_out.sort_unstable();
         Ok((dealt.training, held_out))

@@ -25,7 +25,7 @@ fn by_core(table: &Table, predictors: &[String]) -> Evaluation {
     let outcome = Outcome { column: "cancelled".into(), event: "yes".into() };
     let happened = outcome.read(table).expect("outcome");
     let plan = SplitPlan::default();
-    let dealt = plan.deal_known(&happened).expect("parts");
+    let dealt = plan.deal(table, &happened).expect("parts");
     let settings = Settings::of_family("logistic").expect("family");
     let basis = Basis::plain(outcome, predictors.to_vec());
     let model = Model::fit(table, &basis, &dealt.training, &settings, plan.seed, &Unwatched).expect("a fit");

@@ -11,6 +11,8 @@
 //! an account. Whatever takes long takes a [`Progress`] and nothing else from
 //! outside.
 
+pub mod balance;
+pub mod calibrate;
 pub mod decide;
 pub mod drivers;
 pub mod evaluate;

@@ -4,14 +4,23 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
-use crate::learn::{Estimator, FitError, Settings, sigmoid};
+use crate::calibrate::Calibration;
+use crate::learn::{Estimator, FitError, Settings, Target, sigmoid};
 use crate::prepare::{Preparation, PrepareError};
 use crate::progress::Part;
+use crate::split::folds;
 use crate::study::{Basis, Outcome, OutcomeError};
 use crate::{Kind, Progress, Table};
 
 /// The version of the form in which models are saved.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
+
+/// The oldest version that can still be read: one without calibration.
+const OLDEST: u32 = 2;
+
+/// Parts of the training rows that take turns in being scored by models fitted
+/// to the others.
+const FOLDS: usize = 5;
 
 /// Rows scored at a time, to keep memory flat.
 const BLOCK: usize = 65_536;
@@ -27,6 +36,9 @@ pub struct Model {
     pub settings: Settings,
     /// The fitted classifier.
     pub estimator: Estimator,
+    /// What makes probabilities of its scores where training rows were balanced.
+    #[serde(default)]
+    pub calibration: Option<Calibration>,
     /// What governed all that was drawn by lot.
     pub seed: u64,
     /// Rows fitted to.
@@ -67,9 +79,13 @@ struct Saved {
 impl Model {
     /// Fits preparation and estimator to the rows given, by the choices of `basis`.
     ///
-    /// Rows without an outcome are passed over. The result is the same, bit
-    /// for bit, for the same rows, settings and seed, whatever the number of
-    /// threads.
+    /// Rows without an outcome, or that count nothing, are passed over. The
+    /// result is the same, bit for bit, for the same rows, settings and seed,
+    /// whatever the number of threads.
+    ///
+    /// Where the rows are balanced, the probabilities are calibrated on the
+    /// rows as they were: five parts of them, each scored by a model that was
+    /// fitted to the others after balancing those.
     ///
     /// # Errors
     /// [`ModelError`].
@@ -82,18 +98,25 @@ impl Model {
         progress: &dyn Progress,
     ) -> Result<Self, ModelError> {
         let happened = basis.outcome.read(table)?;
-        let rows: Vec<usize> = rows.iter().copied().filter(|&r| happened[r].is_some()).collect();
+        let weights = basis.weights(table)?;
+        let counts = |row: usize| weights.as_ref().is_none_or(|w| w[row] > 0.0);
+        let rows: Vec<usize> = rows.iter().copied().filter(|&r| happened[r].is_some() && counts(r)).collect();
         let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
-        progress.tell("Preparing the training rows", 0.0);
-        let preparation = Preparation::fit(table, &basis.steps, &basis.predictors, &rows, settings.encoding())?;
-        let design = preparation.apply(table, &rows)?;
-        progress.go_on().map_err(FitError::from)?;
-        let estimator = settings.fit(&design, &event, seed, &Part::of(progress, 0.1, 1.0))?;
+        let weight = weights.map(|w| rows.iter().map(|&r| w[r]).collect::<Vec<f64>>());
+        let fit = Fit { table, basis, settings, seed };
+        let target = Target { weight, ..Target::plain(event.clone()) };
+        let (calibration, begun) = if basis.balance.is_off() {
+            (None, 0.0)
+        } else {
+            (Some(fit.calibrated(&rows, &target, &Part::of(progress, 0.0, 0.8))?), 0.8)
+        };
+        let (preparation, estimator) = fit.fitted(&rows, &target, &Part::of(progress, begun, 1.0))?;
         Ok(Self {
             outcome: basis.outcome.clone(),
             preparation,
             settings: settings.clone(),
             estimator,
+            calibration,
             seed,
             rows: rows.len() as u64,
             events: event.iter().filter(|&&e| e).count() as u64,
@@ -110,7 +133,8 @@ impl Model {
         let mut out = Vec::with_capacity(rows.len());
         for block in rows.chunks(BLOCK) {
             let design = self.preparation.apply(table, block)?;
-            out.extend(self.estimator.log_odds(&design).into_iter().map(sigmoid));
+            let held = |score: f64| self.calibration.map_or(score, |c| c.apply(score));
+            out.extend(self.estimator.log_odds(&design).into_iter().map(|score| sigmoid(held(score))));
         }
         Ok(out)
     }
@@ -139,7 +163,7 @@ impl Model {
         let refuse = |what: String| ModelError::Saved(what);
         let saved: Saved = serde_json::from_slice(bytes)
             .map_err(|e| refuse(format!("This is not a saved model, or it was cut short: {e}.")))?;
-        if saved.pronoia_model != VERSION {
+        if !(OLDEST..=VERSION).contains(&saved.pronoia_model) {
             return Err(refuse(format!(
                 "The model was saved in form {}; this program reads form {VERSION}.",
                 saved.pronoia_model
@@ -149,6 +173,72 @@ impl Model {
             return Err(refuse("The model was changed after it was saved: its checksum does not fit.".into()));
         }
         serde_json::from_str(saved.model.get()).map_err(|e| refuse(format!("The model cannot be read: {e}.")))
+    }
+}
+
+/// What is fitted, and how; on which rows is said each time.
+struct Fit<'a> {
+    table: &'a Table,
+    basis: &'a Basis,
+    settings: &'a Settings,
+    seed: u64,
+}
+
+impl Fit<'_> {
+    /// Preparation and estimator of the rows given, balanced as chosen.
+    fn fitted(
+        &self,
+        rows: &[usize],
+        target: &Target,
+        progress: &dyn Progress,
+    ) -> Result<(Preparation, Estimator), ModelError> {
+        let &Self { table, basis, settings, seed } = self;
+        progress.tell("Preparing the training rows", 0.0);
+        // What steps learn, they learn from rows as they are.
+        let preparation = Preparation::fit(table, &basis.steps, &basis.predictors, rows, settings.encoding())?;
+        let read: Vec<String> = preparation.inputs.iter().map(|input| input.name.clone()).collect();
+        let balanced = basis.balance.apply(table, &read, rows, &target.event, seed);
+        let kept: Vec<usize> = balanced.kept.iter().map(|&at| rows[at]).collect();
+        let mut design = preparation.apply(table, &kept)?;
+        let mut target = target.take(&balanced.kept);
+        target.balanced = !basis.balance.is_off();
+        if let Some(weight) = balanced.weight {
+            let both = weight.iter().enumerate().map(|(row, w)| w * target.weight(row)).collect();
+            target.weight = Some(both);
+        }
+        if let Some(synthetic) = balanced.synthetic {
+            let all: Vec<usize> = (0..synthetic.table.rows()).collect();
+            design = design.followed_by(&preparation.apply(&synthetic.table, &all)?);
+            for &[first, second] in &synthetic.parents {
+                target.event.push(target.event[first]);
+                let between = (target.weight(first) + target.weight(second)) / 2.0;
+                if let Some(weight) = &mut target.weight {
+                    weight.push(between);
+                }
+            }
+            target.parents = synthetic.parents;
+        }
+        progress.go_on().map_err(FitError::from)?;
+        let estimator = settings.fit(&design, &target, seed, &Part::of(progress, 0.1, 1.0))?;
+        Ok((preparation, estimator))
+    }
+
+    /// What makes probabilities of the scores, from rows that the scoring
+    /// model has not seen and nobody has balanced.
+    fn calibrated(&self, rows: &[usize], target: &Target, progress: &dyn Progress) -> Result<Calibration, ModelError> {
+        let of_row = folds(&target.event, FOLDS, self.seed);
+        let mut log_odds = vec![0.0; rows.len()];
+        for fold in 0..FOLDS {
+            let (from, to) = (fold as f64 / FOLDS as f64, (fold + 1) as f64 / FOLDS as f64);
+            let pick = |inside: bool| (0..rows.len()).filter(|&at| (of_row[at] == fold) == inside).collect();
+            let (judged, learned): (Vec<usize>, Vec<usize>) = (pick(true), pick(false));
+            let of = |at: &[usize]| at.iter().map(|&at| rows[at]).collect::<Vec<_>>();
+            let (preparation, estimator) =
+                self.fitted(&of(&learned), &target.take(&learned), &Part::of(progress, from, to))?;
+            let scores = estimator.log_odds(&preparation.apply(self.table, &of(&judged))?);
+            judged.iter().zip(scores).for_each(|(&at, score)| log_odds[at] = score);
+        }
+        Ok(Calibration::fit(log_odds, target)?)
     }
 }
 

@@ -1,6 +1,7 @@
 //! Families on tables whose truth is known.
 
 use pronoia_core::evaluate::{area_under_roc, log_loss};
+use pronoia_core::learn::Target;
 use pronoia_core::learn::logistic::{LogisticSettings, Rescue};
 use pronoia_core::learn::{Estimator, FitError, Settings};
 use pronoia_core::prepare::{Design, Encoding, Feature, Preparation};
@@ -132,8 +133,11 @@ fn separable_data_are_detected_said_and_penalised() {
     let x: Vec<f64> = (0..200).map(|i| f64::from(i) / 20.0 - 5.0).collect();
     let event: Vec<bool> = x.iter().map(|v| *v > 0.0).collect();
     let design = Design::new(vec![Feature::number("x", "x", x)], 200);
-    let fitted =
-        LogisticSettings::default().check().expect("settings").fit(&design, &event, &Unwatched).expect("a fit");
+    let fitted = LogisticSettings::default()
+        .check()
+        .expect("settings")
+        .fit(&design, &Target::plain(event.clone()), &Unwatched)
+        .expect("a fit");
     assert_eq!(fitted.rescue, Some(Rescue::Separated));
     assert!(fitted.ridge > 0.0 && fitted.coefficients[0].se.is_none());
     assert_eq!(area_under_roc(&fitted.log_odds(&design), &event, None), 1.0);
@@ -146,8 +150,11 @@ fn columns_that_say_the_same_are_detected() {
     let event: Vec<bool> = x.iter().map(|v| rng.random::<f64>() < *v).collect();
     let twice: Vec<f64> = x.iter().map(|v| 2.0 * v).collect();
     let design = Design::new(vec![Feature::number("x", "x", x), Feature::number("twice", "twice", twice)], 400);
-    let fitted =
-        LogisticSettings::default().check().expect("settings").fit(&design, &event, &Unwatched).expect("a fit");
+    let fitted = LogisticSettings::default()
+        .check()
+        .expect("settings")
+        .fit(&design, &Target::plain(event.clone()), &Unwatched)
+        .expect("a fit");
     assert_eq!(fitted.rescue, Some(Rescue::Collinear));
 }
 

@@ -1,14 +1,19 @@
 //! What must hold whatever the data.
 
+use pronoia_core::Table;
 use pronoia_core::decide::{Best, COLUMNS, Prices, ROWS, Ranking, Thousand};
 use pronoia_core::evaluate::{Confusion, area_under_roc};
-use pronoia_core::split::{Part, SplitError, SplitPlan};
+use pronoia_core::split::{SplitError, SplitPlan};
 use proptest::prelude::*;
 
 /// Probabilities with many ties, and outcomes.
 fn judged() -> impl Strategy<Value = (Vec<f64>, Vec<bool>)> {
     proptest::collection::vec((0u32..60, any::<bool>()), 12..700)
         .prop_map(|rows| rows.into_iter().map(|(p, e)| (f64::from(p) / 60.0, e)).unzip())
+}
+
+fn no_columns() -> Table {
+    Table::new(Vec::new()).expect("a table without columns")
 }
 
 proptest! {
@@ -18,15 +23,18 @@ proptest! {
     fn every_row_is_in_one_part_and_rates_are_equal(events in 30usize..300, others in 30usize..900, seed: u64) {
         let event: Vec<bool> = (0..events + others).map(|i| i % (events + others) < events).collect();
         let plan = SplitPlan { seed, ..SplitPlan::default() };
-        let parts = plan.deal(&event).expect("parts");
-        prop_assert_eq!(parts.len(), event.len());
-        for (part, share) in [(Part::Training, 0.6), (Part::Validation, 0.2), (Part::Test, 0.2)] {
+        let happened: Vec<Option<bool>> = event.iter().map(|&e| Some(e)).collect();
+        let dealt = plan.deal(&no_columns(), &happened).expect("parts");
+        let mut all = [dealt.training.clone(), dealt.validation.clone(), dealt.test.clone()].concat();
+        all.sort_unstable();
+        prop_assert_eq!(all, (0..event.len()).collect::<Vec<_>>());
+        for (rows, share) in [(&dealt.training, 0.6), (&dealt.validation, 0.2), (&dealt.test, 0.2)] {
             for (side, n) in [(true, events), (false, others)] {
-                let found = parts.iter().zip(&event).filter(|&(p, e)| *p == part && *e == side).count();
-                prop_assert!((found as f64 - n as f64 * share).abs() <= 1.0, "{:?} {} {}", part, found, n);
+                let found = rows.iter().filter(|&&row| event[row] == side).count();
+                prop_assert!((found as f64 - n as f64 * share).abs() <= 1.0, "{} {}", found, n);
             }
         }
-        prop_assert_eq!(parts, plan.deal(&event).expect("the same parts"));
+        prop_assert_eq!(dealt, plan.deal(&no_columns(), &happened).expect("the same parts"));
     }
 
     #[test]
@@ -85,11 +93,11 @@ proptest! {
 
 #[test]
 fn a_part_without_events_is_refused_in_words() {
-    let mut event = vec![false; 500];
-    event[3] = true;
-    let refused = SplitPlan::default().deal(&event).expect_err("one event cannot be in three parts");
+    let mut event = vec![Some(false); 500];
+    event[3] = Some(true);
+    let refused = SplitPlan::default().deal(&no_columns(), &event).expect_err("one event cannot be in three parts");
     assert!(matches!(refused, SplitError::OneSided { .. }), "{refused}");
-    let never = SplitPlan::default().deal(&vec![false; 500]).expect_err("no event").to_string();
+    let never = SplitPlan::default().deal(&no_columns(), &[Some(false); 500]).expect_err("no event").to_string();
     assert!(never.contains("never occurs"), "{never}");
 }
 

@@ -3,6 +3,7 @@
 use pronoia_core::drivers::{Count, chance, correlation, entropy, information_value, mutual_information, total};
 use pronoia_core::evaluate::{area_under_roc, average_precision, brier, log_loss};
 use pronoia_core::intake::read_table;
+use pronoia_core::learn::Target;
 use pronoia_core::learn::logistic::LogisticSettings;
 use pronoia_core::prepare::{Design, Feature};
 use pronoia_core::progress::Unwatched;
@@ -43,8 +44,11 @@ fn close(ours: f64, theirs: f64, within: f64, what: &str) {
 #[test]
 fn logistic_coefficients_errors_and_p_values_agree() {
     let (design, event) = design();
-    let fitted =
-        LogisticSettings::default().check().expect("settings").fit(&design, &event, &Unwatched).expect("a fit");
+    let fitted = LogisticSettings::default()
+        .check()
+        .expect("settings")
+        .fit(&design, &Target::plain(event.clone()), &Unwatched)
+        .expect("a fit");
     let theirs = &figures()["logistic"];
     let (b, se, p) =
         (numbers(&theirs["coefficients"]), numbers(&theirs["standard_errors"]), numbers(&theirs["p_values"]));
@@ -63,7 +67,8 @@ fn ridge_coefficients_agree_and_carry_no_errors() {
     let (design, event) = design();
     let theirs = &figures()["ridge"];
     let settings = LogisticSettings { ridge: theirs["penalty"].as_f64().expect("a penalty") };
-    let fitted = settings.check().expect("settings").fit(&design, &event, &Unwatched).expect("a fit");
+    let fitted =
+        settings.check().expect("settings").fit(&design, &Target::plain(event.clone()), &Unwatched).expect("a fit");
     close(fitted.intercept, theirs["intercept"].as_f64().expect("a number"), 1e-6, "intercept");
     for (c, b) in fitted.coefficients.iter().zip(numbers(&theirs["coefficients"])) {
         close(c.value, b, 1e-6, &c.feature);

@@ -10,7 +10,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, Normal};
 
-use super::{FitError, parse_setting, sigmoid};
+use super::{FitError, Target, parse_setting, sigmoid};
 use crate::Progress;
 use crate::prepare::Design;
 
@@ -117,7 +117,8 @@ pub struct Coefficient {
     /// Change of the log-odds per unit.
     pub value: f64,
     /// Standard error from the inverse of the information matrix; only for
-    /// unpenalised fits.
+    /// unpenalised fits to rows that were not balanced. Weights count as
+    /// repetitions of a row.
     pub se: Option<f64>,
     /// Two-sided Wald p-value; only for unpenalised fits.
     pub p: Option<f64>,
@@ -129,14 +130,14 @@ impl LogisticParams {
     /// # Errors
     /// [`FitError::Unstable`] if even the penalised equations cannot be
     /// solved, [`FitError::Cancelled`].
-    pub fn fit(self, design: &Design, event: &[bool], progress: &dyn Progress) -> Result<Logistic, FitError> {
-        let outcome = match solve(design, event, self.ridge, progress)? {
-            Ok(solution) => return Ok(solution.into_model(design, self.ridge, None)),
+    pub fn fit(self, design: &Design, target: &Target, progress: &dyn Progress) -> Result<Logistic, FitError> {
+        let outcome = match solve(design, target, self.ridge, progress)? {
+            Ok(solution) => return Ok(solution.into_model(design, target, self.ridge, None)),
             Err(rescue) => rescue,
         };
         let ridge = self.ridge.max(RESCUE_RIDGE);
-        match solve(design, event, ridge, progress)? {
-            Ok(solution) => Ok(solution.into_model(design, ridge, Some(outcome))),
+        match solve(design, target, ridge, progress)? {
+            Ok(solution) => Ok(solution.into_model(design, target, ridge, Some(outcome))),
             Err(_) => Err(FitError::Unstable),
         }
     }
@@ -153,22 +154,20 @@ struct Solution {
 /// Newton's method. The inner error says why there is no finite, unique answer.
 fn solve(
     design: &Design,
-    event: &[bool],
+    target: &Target,
     ridge: f64,
     progress: &dyn Progress,
 ) -> Result<Result<Solution, Rescue>, FitError> {
     let p = design.features().len() + 1;
     let mut beta = DVector::zeros(p);
-    let rate = event.iter().filter(|&&e| e).count() as f64 / event.len() as f64;
+    let (rate, weight) = (target.rate(), target.total(true) + target.total(false));
     beta[0] = (rate / (1.0 - rate)).ln();
-    let mut state = Sums::at(design, event, &beta);
+    let mut state = Sums::at(design, target, &beta);
     let mut objective = state.penalised(&beta, ridge);
     for step in 1..=MOST_STEPS {
         progress.go_on()?;
-        progress.tell(
-            &format!("Newton step {step}, log loss {:.5}", -state.log_likelihood / event.len() as f64),
-            step as f64 / 10.0,
-        );
+        progress
+            .tell(&format!("Newton step {step}, log loss {:.5}", -state.log_likelihood / weight), step as f64 / 10.0);
         let (gradient, information) = state.equations(&beta, ridge);
         let Some(factor) = information.clone().cholesky().filter(|_| is_well_posed(&information)) else {
             return Ok(Err(if state.most_certain > CERTAIN { Rescue::Separated } else { Rescue::Collinear }));
@@ -178,7 +177,7 @@ fn solve(
         let mut halvings = 0;
         loop {
             let candidate = &beta + &move_by;
-            let next = Sums::at(design, event, &candidate);
+            let next = Sums::at(design, target, &candidate);
             let next_objective = next.penalised(&candidate, ridge);
             if next_objective >= objective - 1e-12 * objective.abs() || halvings == 30 {
                 (beta, state, objective) = (candidate, next, next_objective);
@@ -220,11 +219,11 @@ struct Sums {
 }
 
 impl Sums {
-    fn at(design: &Design, event: &[bool], beta: &DVector<f64>) -> Self {
+    fn at(design: &Design, target: &Target, beta: &DVector<f64>) -> Self {
         let p = beta.len();
-        let blocks: Vec<Sums> = (0..event.len().div_ceil(BLOCK))
+        let blocks: Vec<Sums> = (0..target.rows().div_ceil(BLOCK))
             .into_par_iter()
-            .map(|b| Self::of_block(design, event, beta, b * BLOCK))
+            .map(|b| Self::of_block(design, target, beta, b * BLOCK))
             .collect();
         let mut sums = Self {
             gradient: DVector::zeros(p),
@@ -241,8 +240,8 @@ impl Sums {
         sums
     }
 
-    fn of_block(design: &Design, event: &[bool], beta: &DVector<f64>, start: usize) -> Self {
-        let end = (start + BLOCK).min(event.len());
+    fn of_block(design: &Design, target: &Target, beta: &DVector<f64>, start: usize) -> Self {
+        let end = (start + BLOCK).min(target.rows());
         let n = end - start;
         let p = beta.len();
         let columns: Vec<&[f64]> = design.features().iter().map(|f| &f.numbers()[start..end]).collect();
@@ -255,13 +254,14 @@ impl Sums {
         let mut residual = vec![0.0; n];
         let mut weight = vec![0.0; n];
         for i in 0..n {
-            let y = f64::from(u8::from(event[start + i]));
+            let y = f64::from(u8::from(target.event[start + i]));
+            let counts = target.weight(start + i);
             let mu = sigmoid(eta[i]);
             // ln p(y) = y·eta − ln(1 + exp(eta)), written so that it cannot overflow.
-            log_likelihood += y * eta[i] - eta[i].max(0.0) - (-eta[i].abs()).exp().ln_1p();
+            log_likelihood += counts * (y * eta[i] - eta[i].max(0.0) - (-eta[i].abs()).exp().ln_1p());
             most_certain = most_certain.max(eta[i].abs());
-            residual[i] = y - mu;
-            weight[i] = mu * (1.0 - mu);
+            residual[i] = counts * (y - mu);
+            weight[i] = counts * mu * (1.0 - mu);
         }
         let mut gradient = DVector::zeros(p);
         let mut information = DMatrix::zeros(p, p);
@@ -312,8 +312,8 @@ fn sum(a: &[f64]) -> f64 {
 }
 
 impl Solution {
-    fn into_model(self, design: &Design, ridge: f64, rescue: Option<Rescue>) -> Logistic {
-        let errors = (ridge == 0.0)
+    fn into_model(self, design: &Design, target: &Target, ridge: f64, rescue: Option<Rescue>) -> Logistic {
+        let errors = (ridge == 0.0 && !target.balanced)
             .then(|| self.information.cholesky())
             .flatten()
             .map(|c| c.inverse().diagonal().map(f64::sqrt));

@@ -2,12 +2,15 @@
 
 pub mod boosting;
 pub mod logistic;
+mod target;
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::prepare::{Design, Encoding};
 use crate::{Cancelled, Progress};
+pub use target::Target;
+
 use boosting::{Boosted, BoostedSettings};
 use logistic::{Logistic, LogisticSettings};
 
@@ -109,7 +112,7 @@ impl Settings {
 
     /// Checks the settings and fits.
     ///
-    /// `event[i]` is the outcome of row `i` of the design. `seed` governs all
+    /// `target` holds the outcome of every row of the design. `seed` governs all
     /// that is drawn by lot; the result is the same for any number of threads.
     ///
     /// # Errors
@@ -117,17 +120,16 @@ impl Settings {
     pub fn fit(
         &self,
         design: &Design,
-        event: &[bool],
+        target: &Target,
         seed: u64,
         progress: &dyn Progress,
     ) -> Result<Estimator, FitError> {
-        let events = event.iter().filter(|&&e| e).count();
-        if events == 0 || events == event.len() {
-            return Err(FitError::OneSided { rows: event.len() });
+        if target.total(true) <= 0.0 || target.total(false) <= 0.0 {
+            return Err(FitError::OneSided { rows: target.rows() });
         }
         match self {
-            Self::Logistic(s) => s.check()?.fit(design, event, progress).map(Estimator::Logistic),
-            Self::Boosted(s) => s.check()?.fit(design, event, seed, progress).map(Estimator::Boosted),
+            Self::Logistic(s) => s.check()?.fit(design, target, progress).map(Estimator::Logistic),
+            Self::Boosted(s) => s.check()?.fit(design, target, seed, progress).map(Estimator::Boosted),
         }
     }
 }

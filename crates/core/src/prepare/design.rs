@@ -77,6 +77,21 @@ impl Design {
         &self.features
     }
 
+    /// These rows and then those of another design of the same features.
+    pub fn followed_by(mut self, other: &Design) -> Self {
+        for (feature, more) in self.features.iter_mut().zip(&other.features) {
+            match (&mut feature.values, &more.values) {
+                (FeatureValues::Number(values), FeatureValues::Number(more)) => values.extend_from_slice(more),
+                (FeatureValues::Levels { codes, .. }, FeatureValues::Levels { codes: more, .. }) => {
+                    codes.extend_from_slice(more);
+                }
+                _ => debug_assert!(false, "designs of different features"),
+            }
+        }
+        self.rows += other.rows;
+        self
+    }
+
     /// Only the rows given, in the order given.
     pub fn take(&self, rows: &[usize]) -> Self {
         let features = self

@@ -117,6 +117,14 @@ pub enum PrepareError {
         /// Why it cannot.
         reason: String,
     },
+    /// A case weight below 0.
+    #[error("“{column}” says how much a row counts, and {value} is no weight; it is 0 or more.")]
+    Weight {
+        /// The column.
+        column: String,
+        /// The value.
+        value: String,
+    },
     /// A fitted step cannot be replayed.
     #[error("{0}")]
     Replay(String),

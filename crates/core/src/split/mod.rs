@@ -1,10 +1,19 @@
 //! Who is judged on what: training, validation and the sealed test.
 
+mod groups;
+mod plan;
+
+pub use plan::{Dealing, SplitPlan};
+
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
+
+use crate::Table;
+use crate::number::count;
+use groups::Groups;
 
 /// The part of a study that a row belongs to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -16,23 +25,6 @@ pub enum Part {
     Validation,
     /// Sealed: they confirm the choice, once.
     Test,
-}
-
-/// How rows are dealt out.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct SplitPlan {
-    /// Share of rows that models are fitted on.
-    pub training: f64,
-    /// Share on which they are chosen.
-    pub validation: f64,
-    /// Starts the shuffle; the same seed deals the same rows.
-    pub seed: u64,
-}
-
-impl Default for SplitPlan {
-    fn default() -> Self {
-        Self { training: 0.6, validation: 0.2, seed: 2024 }
-    }
 }
 
 /// Why rows cannot be split so.
@@ -50,7 +42,9 @@ pub enum SplitError {
     },
     /// A part would have no event, or nothing but events.
     #[error(
-        "Among the {part} rows there would be {events} customers with the event and {others} without; both are needed. {remedy}"
+        "Among the {part} rows there would be {} customers with the event and {} without; both are needed. {remedy}",
+        count(*events as u64),
+        count(*others as u64)
     )]
     OneSided {
         /// Which part.
@@ -62,47 +56,9 @@ pub enum SplitError {
         /// What to do.
         remedy: &'static str,
     },
-}
-
-impl SplitPlan {
-    /// Deals the rows out, events and others separately so that every part has
-    /// the same event rate to within one row.
-    ///
-    /// `event[i]` says what happened to row `i`; rows without an outcome must
-    /// have been taken out before. The parts never overlap.
-    ///
-    /// # Errors
-    /// [`SplitError`] if a part would be one-sided.
-    pub fn deal(&self, event: &[bool]) -> Result<Vec<Part>, SplitError> {
-        let &Self { training, validation, seed } = self;
-        if !(training > 0.0 && validation > 0.0 && training + validation < 1.0) {
-            return Err(SplitError::Shares { training, validation });
-        }
-        let mut rng = ChaCha8Rng::seed_from_u64(seed);
-        let mut parts = vec![Part::Test; event.len()];
-        for side in [true, false] {
-            let mut rows: Vec<usize> = (0..event.len()).filter(|&i| event[i] == side).collect();
-            rows.shuffle(&mut rng);
-            let n = rows.len() as f64;
-            let first = (n * training).round() as usize;
-            let second = ((n * (training + validation)).round() as usize).max(first);
-            rows[..first].iter().for_each(|&i| parts[i] = Part::Training);
-            rows[first..second].iter().for_each(|&i| parts[i] = Part::Validation);
-        }
-        for (part, name) in [(Part::Training, "training"), (Part::Validation, "validation"), (Part::Test, "test")] {
-            let of = |side| parts.iter().zip(event).filter(|&(p, e)| *p == part && *e == side).count();
-            let (events, others) = (of(true), of(false));
-            if events == 0 || others == 0 {
-                let remedy = if event.iter().any(|&e| e) {
-                    "Bring more rows, or choose the other value as the event."
-                } else {
-                    "The value chosen as the event never occurs; choose another."
-                };
-                return Err(SplitError::OneSided { part: name, events, others, remedy });
-            }
-        }
-        Ok(parts)
-    }
+    /// The column that the split looks at is not there.
+    #[error("The customers are split by “{0}”, and there is no such column. Choose another split.")]
+    NoColumn(String),
 }
 
 /// The rows of every part, each in order. No row is in two of them.
@@ -119,13 +75,137 @@ pub struct Dealt {
 impl SplitPlan {
     /// Deals out the rows whose outcome is known; the others are in no part.
     ///
+    /// `happened[i]` belongs to row `i` of the table, which need only have the
+    /// columns that the plan [reads](SplitPlan::columns). The parts never
+    /// overlap, and rows that belong together are never in two of them.
+    ///
     /// # Errors
-    /// As [`SplitPlan::deal`].
-    pub fn deal_known(&self, happened: &[Option<bool>]) -> Result<Dealt, SplitError> {
+    /// [`SplitError`] if a part would be one-sided or a column is not there.
+    pub fn deal(&self, table: &Table, happened: &[Option<bool>]) -> Result<Dealt, SplitError> {
+        let &Self { training, validation, .. } = self;
+        if !(training > 0.0 && validation > 0.0 && training + validation < 1.0) {
+            return Err(SplitError::Shares { training, validation });
+        }
+        let column = |name: &String| table.column(name).ok_or_else(|| SplitError::NoColumn(name.clone()));
         let known: Vec<usize> = (0..happened.len()).filter(|&row| happened[row].is_some()).collect();
         let event: Vec<bool> = known.iter().map(|&row| happened[row] == Some(true)).collect();
-        let parts = self.deal(&event)?;
+        let groups = match &self.together {
+            Some(name) => Groups::of(column(name)?, &known),
+            None => Groups::single(known.len()),
+        };
+        let parts = match &self.by {
+            Dealing::AtRandom => self.at_random(&groups, &event, None),
+            Dealing::Newest { column: name } => self.newest(&groups, &groups.latest(column(name)?, &known)),
+            Dealing::Given { column: name, validation, test } => {
+                let column = column(name)?;
+                let says = |row: usize, word: &Option<String>| {
+                    word.is_some() && column.text(row).as_deref() == word.as_deref()
+                };
+                let given: Vec<Part> = known
+                    .iter()
+                    .map(|&row| match () {
+                        () if column.text(row).as_deref() == Some(test) => Part::Test,
+                        () if says(row, validation) => Part::Validation,
+                        () => Part::Training,
+                    })
+                    .collect();
+                match validation {
+                    Some(_) => given,
+                    None => self.at_random(&groups, &event, Some(&given)),
+                }
+            }
+        };
         let of = |part| known.iter().zip(&parts).filter(|&(_, p)| *p == part).map(|(&row, _)| row).collect();
-        Ok(Dealt { training: of(Part::Training), validation: of(Part::Validation), test: of(Part::Test) })
+        let dealt = Dealt { training: of(Part::Training), validation: of(Part::Validation), test: of(Part::Test) };
+        self.check_sides(&dealt, happened)?;
+        Ok(dealt)
     }
+
+    /// Deals groups out by lot, those with an event and those without
+    /// separately, so that every part has the same share of either to within
+    /// one group. Rows that are `given` to the test stay there, and of the
+    /// others no more are put beside them.
+    fn at_random(&self, groups: &Groups, event: &[bool], given: Option<&[Part]>) -> Vec<Part> {
+        let mut rng = ChaCha8Rng::seed_from_u64(self.seed);
+        let sealed = groups.any(|row| given.is_some_and(|parts| parts[row] == Part::Test));
+        let eventful = groups.any(|row| event[row]);
+        let mut of_group = vec![Part::Test; groups.count()];
+        // With the test given, training and validation keep their proportion.
+        let whole = if given.is_some() { self.training + self.validation } else { 1.0 };
+        for side in [true, false] {
+            let mut drawn: Vec<usize> =
+                (0..groups.count()).filter(|&group| eventful[group] == side && !sealed[group]).collect();
+            drawn.shuffle(&mut rng);
+            let n = drawn.len() as f64;
+            let first = (n * self.training / whole).round() as usize;
+            let second = ((n * (self.training + self.validation) / whole).round() as usize).max(first).min(drawn.len());
+            drawn[..first].iter().for_each(|&group| of_group[group] = Part::Training);
+            drawn[first..second].iter().for_each(|&group| of_group[group] = Part::Validation);
+        }
+        groups.spread(&of_group)
+    }
+
+    /// The latest groups are the test, those before them validation. Whoever
+    /// shares a moment shares a part; whoever has none is fitted on.
+    fn newest(&self, groups: &Groups, latest: &[Option<f64>]) -> Vec<Part> {
+        let sizes = groups.sizes();
+        let mut moments: Vec<(f64, usize)> =
+            latest.iter().zip(&sizes).filter_map(|(when, size)| when.map(|w| (w, *size))).collect();
+        moments.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let rows: usize = moments.iter().map(|m| m.1).sum();
+        // The last moment at which no more than a share of the rows lies before.
+        let from = |share: f64| {
+            let mut before = 0;
+            let start = moments.iter().position(|m| {
+                before += m.1;
+                before as f64 > share * rows as f64
+            });
+            start.map_or(f64::INFINITY, |at| moments[at].0)
+        };
+        let (chosen_on, sealed) = (from(self.training), from(self.training + self.validation));
+        let part = |when: &Option<f64>| match when {
+            Some(when) if *when >= sealed && sealed > chosen_on => Part::Test,
+            Some(when) if *when >= chosen_on => Part::Validation,
+            _ => Part::Training,
+        };
+        groups.spread(&latest.iter().map(part).collect::<Vec<_>>())
+    }
+
+    fn check_sides(&self, dealt: &Dealt, happened: &[Option<bool>]) -> Result<(), SplitError> {
+        let parts = [(&dealt.training, "training"), (&dealt.validation, "validation"), (&dealt.test, "test")];
+        for (rows, part) in parts {
+            let events = rows.iter().filter(|&&row| happened[row] == Some(true)).count();
+            let others = rows.len() - events;
+            if events == 0 || others == 0 {
+                let remedy = match &self.by {
+                    _ if !happened.contains(&Some(true)) => {
+                        "The value chosen as the event never occurs; choose another."
+                    }
+                    Dealing::AtRandom => "Bring more rows, or choose the other value as the event.",
+                    Dealing::Newest { .. } => "Too few moments differ in that column; split at random instead.",
+                    Dealing::Given { .. } => "Choose other values of the column that says who is judged on what.",
+                };
+                return Err(SplitError::OneSided { part, events, others, remedy });
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Deals rows into `folds` parts that take turns in being predicted by the
+/// others: the fold of every row, with the same share of events in each to
+/// within one row, drawn by lot.
+pub fn folds(event: &[bool], folds: usize, seed: u64) -> Vec<usize> {
+    let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0xf01d);
+    let mut of_row = vec![0; event.len()];
+    let mut next = 0;
+    for side in [true, false] {
+        let mut rows: Vec<usize> = (0..event.len()).filter(|&row| event[row] == side).collect();
+        rows.shuffle(&mut rng);
+        for row in rows {
+            of_row[row] = next % folds;
+            next += 1;
+        }
+    }
+    of_row
 }

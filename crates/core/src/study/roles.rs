@@ -17,8 +17,12 @@ pub enum Role {
     Identifier,
     /// Money of the customer, used to price an action.
     Money,
+    /// Says how much the row counts.
+    CaseWeight,
     /// Says when; used to split by time.
     Time,
+    /// Says who is judged on what.
+    SplitMarker,
     /// Must not decide, is used to compare groups.
     Sensitive,
     /// Kept aside.
@@ -27,8 +31,17 @@ pub enum Role {
 
 impl Role {
     /// Every role, in the order in which the pages offer them.
-    pub const ALL: [Role; 7] =
-        [Role::Predictor, Role::Outcome, Role::Identifier, Role::Money, Role::Time, Role::Sensitive, Role::LeftOut];
+    pub const ALL: [Role; 9] = [
+        Role::Predictor,
+        Role::Outcome,
+        Role::Identifier,
+        Role::Money,
+        Role::CaseWeight,
+        Role::Time,
+        Role::SplitMarker,
+        Role::Sensitive,
+        Role::LeftOut,
+    ];
 
     /// The word for it on the pages.
     pub fn word(self) -> &'static str {
@@ -37,7 +50,9 @@ impl Role {
             Role::Outcome => "outcome",
             Role::Identifier => "identifier",
             Role::Money => "money value",
+            Role::CaseWeight => "case weight",
             Role::Time => "time",
+            Role::SplitMarker => "split marker",
             Role::Sensitive => "sensitive attribute",
             Role::LeftOut => "left out",
         }

@@ -2,7 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{ColumnChoice, Outcome};
+use super::{ColumnChoice, Outcome, Role};
+use crate::balance::Balance;
 use crate::decide::Policy;
 use crate::prepare::{PrepareError, Step, steps};
 use crate::split::{Dealt, SplitPlan};
@@ -19,6 +20,8 @@ pub struct StudyState {
     pub split: SplitPlan,
     /// What is done with the columns before a model sees them.
     pub steps: Vec<Step>,
+    /// How the rarer outcome is made to count more while models are fitted.
+    pub balance: Balance,
     /// What each column is for; empty until there is an outcome.
     pub columns: Vec<ColumnChoice>,
     /// What to do about whom.
@@ -49,16 +52,29 @@ pub struct Basis {
     /// After which steps.
     #[serde(default)]
     pub steps: Vec<Step>,
+    /// The column that says how much each row counts.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub weight: Option<String>,
+    /// How the rarer outcome is made to count more.
+    #[serde(default)]
+    pub balance: Balance,
 }
 
 impl Basis {
     /// Predictors as they stand, split as usual.
     pub fn plain(outcome: Outcome, predictors: impl Into<Vec<String>>) -> Self {
-        Self { outcome, predictors: predictors.into(), split: SplitPlan::default(), steps: Vec::new() }
+        Self {
+            outcome,
+            predictors: predictors.into(),
+            split: SplitPlan::default(),
+            steps: Vec::new(),
+            weight: None,
+            balance: Balance::default(),
+        }
     }
 
     /// The columns of the table that a fit reads, by name: the outcome, the
-    /// predictors, and what the steps look at; those that steps make are not
+    /// predictors, and what the split and the steps look at; those that steps make are not
     /// among them.
     ///
     /// # Errors
@@ -66,6 +82,8 @@ impl Basis {
     pub fn columns_read(&self, columns: &[(String, Kind)]) -> Result<Vec<String>, PrepareError> {
         let mut read = self.predictors.clone();
         read.push(self.outcome.column.clone());
+        read.extend(self.split.columns().map(str::to_owned));
+        read.extend(self.weight.clone());
         read.extend(steps::checked(&self.steps, columns)?.into_iter().flat_map(|(_, reads)| reads));
         Ok(columns.iter().map(|c| &c.0).filter(|name| read.contains(name)).cloned().collect())
     }
@@ -82,13 +100,29 @@ impl Basis {
         Ok((derived, happened.into_iter().zip(kept).map(|(what, kept)| what.filter(|_| kept)).collect()))
     }
 
+    /// How much every row of the table counts: none if each counts once, 0
+    /// where the weight is missing.
+    ///
+    /// # Errors
+    /// [`PrepareError::MissingColumn`], or [`PrepareError::Weight`] for what
+    /// cannot be a weight.
+    pub fn weights(&self, table: &Table) -> Result<Option<Vec<f64>>, PrepareError> {
+        let Some(name) = &self.weight else { return Ok(None) };
+        let column = table.column(name).ok_or_else(|| PrepareError::MissingColumn(name.clone()))?;
+        let weights: Vec<f64> = (0..column.len()).map(|row| column.number(row).unwrap_or(0.0)).collect();
+        match weights.iter().find(|w| !w.is_finite() || **w < 0.0) {
+            Some(wrong) => Err(PrepareError::Weight { column: name.clone(), value: crate::number::plain(*wrong) }),
+            None => Ok(Some(weights)),
+        }
+    }
+
     /// The rows of every part of the study.
     ///
     /// # Errors
     /// A sentence, as [`Basis::population`], or if a part would be one-sided.
     pub fn deal(&self, table: &Table) -> Result<Dealt, String> {
         let (_, happened) = self.population(table)?;
-        self.split.deal_known(&happened).map_err(|e| e.to_string())
+        self.split.deal(table, &happened).map_err(|e| e.to_string())
     }
 }
 
@@ -98,6 +132,8 @@ impl StudyState {
         let switched_off: Vec<String> = self.steps.iter().filter(|s| s.off).filter_map(|s| s.action.makes()).collect();
         let there = |name: &String| !switched_off.contains(name);
         let predictors = self.columns.iter().filter(|c| c.goes_in()).map(|c| c.name.clone()).filter(there).collect();
-        self.outcome.clone().map(|outcome| Basis { outcome, predictors, split: self.split, steps: self.steps.clone() })
+        let weight = self.columns.iter().find(|c| c.role == Role::CaseWeight).map(|c| c.name.clone());
+        let (split, steps, balance) = (self.split.clone(), self.steps.clone(), self.balance);
+        self.outcome.clone().map(|outcome| Basis { outcome, predictors, split, steps, weight, balance })
     }
 }

@@ -142,7 +142,7 @@ impl Training {
         let table = app.store.columns(&study.table, Some(&names)).await?;
         let dealt = web::block(move || {
             let (table, happened) = basis.population(&table)?;
-            let Dealt { training, validation, .. } = basis.split.deal_known(&happened).map_err(|e| e.to_string())?;
+            let Dealt { training, validation, .. } = basis.split.deal(&table, &happened).map_err(|e| e.to_string())?;
             let of = |rows: &[usize]| rows.iter().map(|&row| happened[row] == Some(true)).collect();
             let (event, later) = (of(&training), of(&validation));
             Ok::<_, String>(Self { table, rows: training, event, validation, later })

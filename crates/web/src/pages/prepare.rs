@@ -26,7 +26,7 @@ struct Page {
     candidates: Vec<Candidate>,
     chosen: Option<Chosen>,
     groups: Vec<Group>,
-    roles: [Role; 7],
+    roles: [Role; 9],
     answers: [KnownWhen; 4],
     heading: String,
     /// How many steps there are.
@@ -112,7 +112,7 @@ pub async fn page(
         }
     }
     let chosen = match (asking, event_sentence(&view)?) {
-        (false, Some(sentence)) => Some(Chosen { sentence, split: split_sentence(&view)? }),
+        (false, Some(sentence)) => Some(Chosen { sentence, split: view.state.split.sentence() }),
         _ => None,
     };
     let known = super::steps::columns_of(&view)?;
@@ -201,16 +201,6 @@ fn heading(view: &StudyView) -> String {
     }
 }
 
-fn split_sentence(view: &StudyView) -> Result<String, PageError> {
-    let SplitPlan { training, validation, seed } = view.state.split;
-    Ok(format!(
-        "Models are fitted on {:.0} %, chosen on {:.0} %, and confirmed once on a sealed {:.0} % of the customers, with the same event rate in each (seed {seed}).",
-        training * 100.0,
-        validation * 100.0,
-        (1.0 - training - validation) * 100.0
-    ))
-}
-
 /// The outcome and the event, as `column=value` in one field.
 #[derive(Deserialize)]
 pub struct OutcomeForm {
@@ -245,7 +235,7 @@ pub(crate) async fn enter_outcome(
     let profile = view.table.figures()?;
     outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
     let records = app.store.columns(&view.table, None).await?;
-    let split = view.state.split;
+    let split = view.state.split.clone();
     let asked = outcome.clone();
     let columns = web::block(move || guess_columns(&records, &profile, &asked, split))
         .await
@@ -269,7 +259,7 @@ fn guess_columns(
     split: SplitPlan,
 ) -> Result<Vec<ColumnChoice>, String> {
     let happened = outcome.read(records).map_err(|e| e.to_string())?;
-    let rows = split.deal_known(&happened).map_err(|e| e.to_string())?.training;
+    let rows = split.deal(records, &happened).map_err(|e| e.to_string())?.training;
     let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
     let areas = study::probe::areas(records, &rows, &event);
     let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);

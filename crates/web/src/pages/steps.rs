@@ -179,6 +179,7 @@ async fn shown(app: &App, study: &StudyView) -> Result<Shown, PageError> {
     // Only what the steps look at is fetched; a step that cannot be taken must not hide the others.
     let kinds = kinds_of(study)?;
     let mut names = vec![basis.outcome.column.clone()];
+    names.extend(basis.split.columns().map(str::to_owned));
     let mut known = kinds.clone();
     for step in basis.steps.iter().filter(|s| !s.off) {
         names.extend(step.action.check(&mut known).unwrap_or_default());
@@ -187,7 +188,7 @@ async fn shown(app: &App, study: &StudyView) -> Result<Shown, PageError> {
     let table = app.store.columns(&study.table, Some(&names)).await?;
     let done = web::block(move || {
         let happened = basis.outcome.read(&table).map_err(|e| e.to_string())?;
-        let mut rows = basis.split.deal_known(&happened).map_err(|e| e.to_string())?.training;
+        let mut rows = basis.split.deal(&table, &happened).map_err(|e| e.to_string())?.training;
         rows.truncate(ROWS_SHOWN);
         Ok::<_, String>(Shown { effects: effects(&basis.steps, &table, &rows), rows: rows.len() as u64 })
     });

@@ -55,7 +55,7 @@ async fn look_once(
     let (asked, part) = (basis.clone(), watch.clone());
     let drivers = compute(move || {
         let (records, happened) = asked.population(&records).map_err(Trouble::Failed)?;
-        let rows = asked.split.deal_known(&happened).map_err(|e| Trouble::Failed(e.to_string()))?.training;
+        let rows = asked.split.deal(&records, &happened).map_err(|e| Trouble::Failed(e.to_string()))?.training;
         let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
         let derived = asked.steps.iter().filter(|s| !s.off).filter_map(|s| s.action.makes());
         let looked_at: Vec<String> = looked_at.into_iter().chain(derived).collect();

@@ -2,25 +2,26 @@
 
 use rayon::prelude::*;
 
-use crate::learn::sigmoid;
+use crate::learn::{Target, sigmoid};
 
-/// Log-odds of the event rate.
-pub(super) fn start(event: &[bool]) -> f64 {
-    let rate = event.iter().filter(|&&e| e).count() as f64 / event.len().max(1) as f64;
+/// Log-odds of the weighted event rate.
+pub(super) fn start(target: &Target) -> f64 {
+    let rate = target.rate();
     (rate / (1.0 - rate)).ln()
 }
 
 /// First and second derivative by the score, side by side for each row.
-pub(super) fn gradients(scores: &[f64], event: &[bool], out: &mut [[f32; 2]]) {
-    out.par_iter_mut().zip(scores).zip(event).with_min_len(8_192).for_each(|((gh, &score), &e)| {
-        let p = sigmoid(score);
-        *gh = [(p - f64::from(u8::from(e))) as f32, (p * (1.0 - p)).max(1e-16) as f32];
+pub(super) fn gradients(scores: &[f64], target: &Target, out: &mut [[f32; 2]]) {
+    out.par_iter_mut().enumerate().with_min_len(8_192).for_each(|(row, gh)| {
+        let (p, counts) = (sigmoid(scores[row]), target.weight(row));
+        let gradient = p - f64::from(u8::from(target.event[row]));
+        *gh = [(counts * gradient) as f32, (counts * p * (1.0 - p)).max(1e-16) as f32];
     });
 }
 
-/// Mean log loss of scores in log-odds.
-pub(super) fn mean(scores: &[f64], event: &[bool]) -> f64 {
-    let total: f64 =
-        scores.iter().zip(event).map(|(&s, &e)| s.max(0.0) - if e { s } else { 0.0 } + (-s.abs()).exp().ln_1p()).sum();
-    total / event.len().max(1) as f64
+/// Weighted mean log loss of scores in log-odds.
+pub(super) fn mean(scores: &[f64], target: &Target) -> f64 {
+    let loss = |row: usize, s: f64| s.max(0.0) - if target.event[row] { s } else { 0.0 } + (-s.abs()).exp().ln_1p();
+    let total: f64 = scores.iter().enumerate().map(|(row, &s)| target.weight(row) * loss(row, s)).sum();
+    total / (target.total(true) + target.total(false))
 }

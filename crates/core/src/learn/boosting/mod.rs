@@ -17,7 +17,7 @@ mod tree;
 
 use serde::{Deserialize, Serialize};
 
-use super::{FitError, parse_setting};
+use super::{FitError, Target, parse_setting};
 use crate::Progress;
 use crate::prepare::Design;
 use crate::progress::Part;
@@ -128,53 +128,61 @@ impl BoostedParams {
     ///
     /// # Errors
     /// [`FitError::Cancelled`].
-    pub fn fit(self, design: &Design, event: &[bool], seed: u64, progress: &dyn Progress) -> Result<Boosted, FitError> {
-        let small = event.iter().filter(|&&e| e).count() < 4 * HELD_BACK;
+    pub fn fit(
+        self,
+        design: &Design,
+        target: &Target,
+        seed: u64,
+        progress: &dyn Progress,
+    ) -> Result<Boosted, FitError> {
+        let real = &target.event[..target.real_rows()];
+        let small = real.iter().filter(|&&e| e).count() < 4 * HELD_BACK;
         if !self.0.early_stopping || small {
             let trees = if small { self.0.trees.min(50) } else { self.0.trees };
-            return self.boost(design, event, trees, None, progress);
+            return self.boost(design, target, trees, None, progress);
         }
-        let back = held_back(event, seed);
-        let rows = |wanted: bool| -> Vec<usize> { (0..event.len()).filter(|&i| back[i] == wanted).collect() };
-        let (fitted, watched) = (rows(false), rows(true));
-        let pick = |rows: &[usize]| rows.iter().map(|&r| event[r]).collect::<Vec<bool>>();
-        let (watched_design, watched_event) = (design.take(&watched), pick(&watched));
+        let back = held_back(real, seed);
+        let watched: Vec<usize> = (0..real.len()).filter(|&row| back[row]).collect();
+        // A synthetic row knows of both rows it was made from.
+        let unseen = target.parents.iter().map(|[a, b]| !back[*a] && !back[*b]);
+        let fitted = back.iter().map(|back| !back).chain(unseen);
+        let fitted: Vec<usize> = fitted.enumerate().filter(|f| f.1).map(|f| f.0).collect();
         let trial = self.boost(
             &design.take(&fitted),
-            &pick(&fitted),
+            &target.take(&fitted),
             self.0.trees,
-            Some((&watched_design, &watched_event)),
+            Some((&design.take(&watched), &watched_as_fitted(target, &watched))),
             &Part::of(progress, 0.0, 0.6),
         )?;
         let rounds = best_round(&trial.curve);
-        let whole = self.boost(design, event, rounds, None, &Part::of(progress, 0.6, 1.0))?;
+        let whole = self.boost(design, target, rounds, None, &Part::of(progress, 0.6, 1.0))?;
         Ok(Boosted { curve: trial.curve, ..whole })
     }
 
     fn boost(
         &self,
         design: &Design,
-        event: &[bool],
+        target: &Target,
         rounds: usize,
-        watched: Option<(&Design, &[bool])>,
+        watched: Option<(&Design, &Target)>,
         progress: &dyn Progress,
     ) -> Result<Boosted, FitError> {
         let binned = Binned::of(design);
-        let start = loss::start(event);
-        let mut scores = vec![start; event.len()];
+        let start = loss::start(target);
+        let mut scores = vec![start; target.rows()];
         let mut watched_scores = watched.map(|(d, _)| vec![start; d.rows()]).unwrap_or_default();
         let mut grower = Grower::new(&binned, &self.0);
-        let mut gradients = vec![[0.0f32; 2]; event.len()];
+        let mut gradients = vec![[0.0f32; 2]; target.rows()];
         let mut trees = Vec::with_capacity(rounds);
         let mut curve: Vec<(f64, f64)> = Vec::new();
         for round in 1..=rounds {
             progress.go_on()?;
-            loss::gradients(&scores, event, &mut gradients);
+            loss::gradients(&scores, target, &mut gradients);
             let tree = grower.grow(&gradients, &mut scores);
             let mut words = format!("Tree {round} of {rounds}");
-            if let Some((watched_design, watched_event)) = watched {
+            if let Some((watched_design, watched_target)) = watched {
                 tree.add_to(watched_design, &mut watched_scores);
-                let point = (loss::mean(&scores, event), loss::mean(&watched_scores, watched_event));
+                let point = (loss::mean(&scores, target), loss::mean(&watched_scores, watched_target));
                 words = format!("Tree {round}, at most {rounds}; log loss {:.4} on rows held back", point.1);
                 curve.push(point);
             }
@@ -198,6 +206,19 @@ impl Boosted {
         }
         scores
     }
+}
+
+/// The rows held back, weighed so that events count among them as much as among
+/// the rows fitted to, which may have been balanced.
+fn watched_as_fitted(target: &Target, watched: &[usize]) -> Target {
+    let mut held = target.take(watched);
+    let scale = |event: bool| target.total(event) / held.total(event);
+    let (events, others) = (scale(true), scale(false));
+    if target.balanced {
+        let weigh = |row: usize| held.weight(row) * if held.event[row] { events } else { others };
+        held.weight = Some((0..held.rows()).map(weigh).collect());
+    }
+    held
 }
 
 /// One row in seven of either outcome, drawn by lot.

@@ -1,0 +1,89 @@
+//! How rows are dealt out, as the analyst chose it.
+
+use serde::{Deserialize, Serialize};
+
+/// How rows are dealt out.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SplitPlan {
+    /// Share of rows that models are fitted on.
+    pub training: f64,
+    /// Share on which they are chosen.
+    pub validation: f64,
+    /// Starts the shuffle; the same seed deals the same rows.
+    pub seed: u64,
+    /// By what.
+    #[serde(default)]
+    pub by: Dealing,
+    /// The column whose like values stay in one part: the customer's number
+    /// where a customer has several rows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub together: Option<String>,
+}
+
+/// By what rows are dealt out.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "by")]
+pub enum Dealing {
+    /// By lot, with the same event rate in every part.
+    #[default]
+    AtRandom,
+    /// The newest are the test, those before them validation.
+    Newest {
+        /// The column that says when.
+        column: String,
+    },
+    /// As a column of the records says.
+    Given {
+        /// The column.
+        column: String,
+        /// Its value for validation rows; without one, validation is drawn by
+        /// lot from what is not the test.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        validation: Option<String>,
+        /// Its value for test rows. Every other value is for training.
+        test: String,
+    },
+}
+
+impl Default for SplitPlan {
+    fn default() -> Self {
+        Self { training: 0.6, validation: 0.2, seed: 2024, by: Dealing::AtRandom, together: None }
+    }
+}
+
+impl SplitPlan {
+    /// The columns of the table that dealing reads.
+    pub fn columns(&self) -> impl Iterator<Item = &str> {
+        let by = match &self.by {
+            Dealing::AtRandom => None,
+            Dealing::Newest { column } | Dealing::Given { column, .. } => Some(column.as_str()),
+        };
+        by.into_iter().chain(self.together.as_deref())
+    }
+
+    /// The split in a sentence.
+    pub fn sentence(&self) -> String {
+        let (training, validation) = (self.training * 100.0, self.validation * 100.0);
+        let test = 100.0 - training - validation;
+        let together = match &self.together {
+            Some(column) => format!(" Rows with the same {column} stay together."),
+            None => String::new(),
+        };
+        let seed = self.seed;
+        match &self.by {
+            Dealing::AtRandom => format!(
+                "Models are fitted on {training:.0} %, chosen on {validation:.0} %, and confirmed once on a sealed {test:.0} % of the customers, with the same event rate in each (seed {seed}).{together}"
+            ),
+            Dealing::Newest { column } => format!(
+                "Models are fitted on the oldest {training:.0} % by {column}, chosen on the next {validation:.0} %, and confirmed once on the newest {test:.0} %, which are sealed.{together}"
+            ),
+            Dealing::Given { column, validation: Some(chosen_on), test } => format!(
+                "As {column} says: models are chosen on “{chosen_on}”, confirmed once on “{test}”, which is sealed, and fitted on the rest."
+            ),
+            Dealing::Given { column, validation: None, test } => format!(
+                "As {column} says: “{test}” is sealed and confirms once; of the rest, {:.0} % drawn by lot are to choose on (seed {seed}).{together}",
+                100.0 * self.validation / (self.training + self.validation)
+            ),
+        }
+    }
+}
