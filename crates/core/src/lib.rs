@@ -13,6 +13,7 @@
 
 pub mod balance;
 pub mod calibrate;
+pub mod cautions;
 pub mod decide;
 pub mod drivers;
 pub mod evaluate;

@@ -92,6 +92,9 @@ fn take(action: &Action, table: &Table) -> Result<(Table, Effect), String> {
         (FittedStep::Power { lambda, .. }, Some(column)) => {
             format!("exponent {}; skewness {}", fixed(*lambda, 2), skews(old, column))
         }
+        (FittedStep::AsCode { .. }, Some(column)) => {
+            format!("{} different names made of digits", count(ColumnProfile::of(column).distinct))
+        }
         (FittedStep::Bands { edges, .. }, _) => {
             let edges: Vec<String> = edges.iter().map(|&edge| plain(edge)).collect();
             format!("{} bands, up to {}", edges.len() + 1, edges.join(", "))

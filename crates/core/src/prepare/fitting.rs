@@ -59,6 +59,11 @@ pub enum FittedStep {
         /// Its exponent.
         lambda: f64,
     },
+    /// A number as the name of something.
+    AsCode {
+        /// The column.
+        column: String,
+    },
     /// Bands.
     Bands {
         /// The column.
@@ -144,6 +149,7 @@ impl FittedStep {
             Action::Power { column } => {
                 Self::Power { column: column.clone(), lambda: yeo_johnson::fit(&sorted(column)?) }
             }
+            Action::AsCode { column } => Self::AsCode { column: column.clone() },
             Action::Bands { column, bands } => {
                 let values = sorted(column)?;
                 let mut edges: Vec<f64> = (1..*bands)
@@ -195,6 +201,17 @@ impl FittedStep {
             Self::Cap { column, low, high } => numbers(column, &|x| x.clamp(*low, *high)),
             Self::Log { column } => numbers(column, &|x| x.signum() * x.abs().ln_1p()),
             Self::Power { column, lambda } => numbers(column, &|x| yeo_johnson::transform(x, *lambda)),
+            Self::AsCode { column: name } => {
+                let source = column(name)?;
+                let mut built = ColumnBuilder::new(name.clone(), Kind::Code);
+                for row in 0..source.len() {
+                    match source.text(row) {
+                        Some(digits) => built.push_word(&digits),
+                        None => built.push_missing(),
+                    }
+                }
+                Ok(table.with(built.finish()))
+            }
             Self::Bands { column: name, edges, least, whole } => {
                 let source = column(name)?;
                 let notation = if *whole { Notation::Whole } else { Notation::Measured };

@@ -63,6 +63,11 @@ pub enum Action {
         /// The column.
         column: String,
     },
+    /// Reads a number as the name of something.
+    AsCode {
+        /// The column.
+        column: String,
+    },
     /// Cuts a number into bands of about equally many training rows.
     Bands {
         /// The column.
@@ -153,6 +158,7 @@ impl Action {
             }
             Self::Log { column } => format!("logarithm of {column}"),
             Self::Power { column } => format!("power transform of {column}"),
+            Self::AsCode { column } => format!("read {column} as a code"),
             Self::Bands { column, bands } => format!("{bands} bands of {column}"),
             Self::GroupRare { column, fewest } => format!("group values of {column} with fewer than {fewest} rows"),
         }
@@ -175,6 +181,7 @@ impl Action {
             | Self::Cap { column, .. }
             | Self::Log { column }
             | Self::Power { column }
+            | Self::AsCode { column }
             | Self::Bands { column, .. }
             | Self::GroupRare { column, .. } => Some(column),
         }
@@ -245,6 +252,11 @@ impl Action {
             }
             Self::Log { column } | Self::Power { column } => {
                 number(columns, column)?;
+                Ok(vec![column.clone()])
+            }
+            Self::AsCode { column } => {
+                let at = number(columns, column)?;
+                columns[at].1 = Kind::Code;
                 Ok(vec![column.clone()])
             }
             Self::Bands { column, bands } => {

@@ -6,6 +6,7 @@ mod roles;
 mod state;
 
 pub use outcome::{Outcome, OutcomeError};
+pub(crate) use roles::has_word;
 pub use roles::{ColumnChoice, KnownWhen, Role, Verdict, guess};
 pub use state::{Basis, ChosenPolicy, StudyState};
 

@@ -206,6 +206,10 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
     if all_distinct && c.kind == Kind::Number && has_word(&c.name, &["id", "key", "ref"]) && is_whole(c) {
         return identifier("whole numbers, every one different; kept to name the customer");
     }
+    let names_somebody = has_word(&c.name, &["id", "key", "member", "customer", "client", "account"]);
+    if names_somebody && c.kind != Kind::Date && c.distinct * 4 > filled && c.distinct > 100 && is_whole_or_word(c) {
+        return identifier("names the customer; some stand in several rows");
+    }
     if c.distinct == 0 {
         return never("every value is missing");
     }
@@ -284,8 +288,12 @@ fn is_whole(c: &ColumnProfile) -> bool {
     c.numbers.as_ref().is_some_and(|n| n.min.fract() == 0.0 && n.max.fract() == 0.0 && n.median.fract() == 0.0)
 }
 
+fn is_whole_or_word(c: &ColumnProfile) -> bool {
+    c.numbers.is_none() || is_whole(c)
+}
+
 /// Whether one of the words stands by itself in a column's name.
-fn has_word(name: &str, words: &[&str]) -> bool {
+pub(crate) fn has_word(name: &str, words: &[&str]) -> bool {
     let lower = name.to_lowercase();
     lower.split(|c: char| !c.is_alphanumeric()).any(|w| words.contains(&w))
 }

@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{ColumnChoice, Outcome, Role};
 use crate::balance::Balance;
+use crate::cautions::Kept;
 use crate::decide::Policy;
 use crate::prepare::{PrepareError, Step, steps};
 use crate::split::{Dealt, SplitPlan};
@@ -24,6 +25,8 @@ pub struct StudyState {
     pub balance: Balance,
     /// What each column is for; empty until there is an outcome.
     pub columns: Vec<ColumnChoice>,
+    /// Cautions that somebody decided to live with.
+    pub kept: Vec<Kept>,
     /// What to do about whom.
     pub policy: Option<ChosenPolicy>,
 }

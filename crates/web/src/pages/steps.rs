@@ -31,13 +31,14 @@ const ROWS_SHOWN: usize = 20_000;
 const MOST_STEPS: usize = 60;
 
 /// The steps that can be added: the word in the address, and what it does.
-const KINDS: [(&str, &str); 8] = [
+const KINDS: [(&str, &str); 9] = [
     ("derive", "make a column"),
     ("filter", "keep some customers"),
     ("fill", "fill what is missing"),
     ("cap", "draw in extremes"),
     ("log", "logarithm"),
     ("power", "even out a skew"),
+    ("as-code", "read as a code"),
     ("bands", "cut into bands"),
     ("group-rare", "group rare values"),
 ];
@@ -138,7 +139,7 @@ pub async fn page(
     let adding = query.add.as_deref().and_then(|word| KINDS.into_iter().find(|k| k.0 == word)).map(|k| k.0);
     let known = columns_of(&study)?;
     let suits = |kind: Kind| match adding {
-        Some("cap" | "log" | "power" | "bands") => kind == Kind::Number,
+        Some("cap" | "log" | "power" | "bands" | "as-code") => kind == Kind::Number,
         Some("group-rare") => !matches!(kind, Kind::Number | Kind::Date | Kind::Text),
         _ => true,
     };

@@ -56,6 +56,7 @@ impl StepForm {
             "cap" => Action::Cap { column, share: amount()? / 100.0 },
             "log" => Action::Log { column },
             "power" => Action::Power { column },
+            "as-code" => Action::AsCode { column },
             "bands" => Action::Bands { column, bands: amount()?.max(0.0) as usize },
             "group-rare" => Action::GroupRare { column, fewest: amount()?.max(0.0) as u64 },
             other => return Err(format!("There is no step “{other}”.")),

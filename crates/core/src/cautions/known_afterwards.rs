@@ -1,0 +1,38 @@
+//! A predictor whose value is known only after the outcome, or nearly determines it.
+
+use super::{Caution, Remedy, Rule, Seen};
+use crate::study::{KnownWhen, probe};
+
+/// Area under ROC of a single column from which it is doubted.
+const DOUBTED: f64 = 0.9;
+
+/// The same for a column of which nobody can say when its value is known.
+const UNSURE: f64 = 0.55;
+
+pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+    let event = seen.training_events();
+    let areas = probe::areas(seen.table, &seen.dealt.training, &event);
+    let of = |name: &str| areas.iter().find(|a| a.0 == name).map_or(0.5, |a| a.1.max(1.0 - a.1));
+    let asked = seen.state.columns.iter().filter(|c| c.goes_in()).map(|c| (c, of(&c.name)));
+    asked
+        .filter(|(choice, area)| *area > if choice.known_when == KnownWhen::Unsure { UNSURE } else { DOUBTED })
+        .map(|(choice, area)| {
+            let pairs = (area * 100.0).round();
+            let rows = crate::number::count(event.len() as u64);
+            let doubt = if area > DOUBTED {
+                "Few things that are known before a decision tell so much"
+            } else {
+                "Its name says that it may have been written afterwards, and nobody has said when it was known"
+            };
+            Caution {
+                rule: Rule::KnownAfterwards,
+                column: choice.name.clone(),
+                heading: format!("{} may be known only afterwards", choice.name),
+                evidence: format!(
+                    "By itself it orders {pairs:.0} of 100 pairs of customers rightly (cross-validated on {rows} training rows). {doubt}."
+                ),
+                remedy: Remedy::LeaveOut { column: choice.name.clone() },
+            }
+        })
+        .collect()
+}

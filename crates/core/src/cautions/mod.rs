@@ -1,0 +1,230 @@
+//! Mistakes that would make the answer wrong, each with its evidence and a remedy.
+//!
+//! One file holds one rule: a function from what was seen of a study to the
+//! cautions it gives rise to. All evidence comes from training rows; the only
+//! rule that looks at validation rows is the one that asks whether a derived
+//! column holds there.
+
+mod code_as_quantity;
+mod copy_of_outcome;
+mod group_average;
+mod known_afterwards;
+mod left_out;
+mod no_information;
+mod remedy;
+mod repeated_customers;
+mod reversed_outcome;
+mod stand_in;
+mod time_matters;
+mod unconfirmed;
+mod worse_than_chance;
+
+pub use left_out::left_out;
+pub use remedy::Remedy;
+pub use worse_than_chance::worse_than_chance;
+
+use serde::{Deserialize, Serialize};
+
+use crate::profile::TableProfile;
+use crate::split::Dealt;
+use crate::study::{Question, StudyState};
+use crate::{Column, Table};
+
+/// Which mistake.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Rule {
+    /// A predictor whose value is known only after the outcome.
+    KnownAfterwards,
+    /// A predictor that says the same as the outcome.
+    CopyOfOutcome,
+    /// A predictor that is the average of a group, outcomes included.
+    GroupAverage,
+    /// A predictor that cannot tell the next customer.
+    NoInformation,
+    /// A name made of digits, read as an amount.
+    CodeAsQuantity,
+    /// A derived column that does not hold on rows it was not drawn from.
+    Unconfirmed,
+    /// Rows dealt out by lot although the outcome changes with time.
+    TimeMatters,
+    /// The other value of the outcome is meant.
+    ReversedOutcome,
+    /// A predictor that stands in for a sensitive attribute.
+    StandIn,
+    /// Customers with several rows, dealt out as if they were strangers.
+    RepeatedCustomers,
+}
+
+impl Rule {
+    /// Every rule.
+    pub const ALL: [Rule; 10] = [
+        Self::CopyOfOutcome,
+        Self::KnownAfterwards,
+        Self::ReversedOutcome,
+        Self::GroupAverage,
+        Self::NoInformation,
+        Self::CodeAsQuantity,
+        Self::RepeatedCustomers,
+        Self::TimeMatters,
+        Self::Unconfirmed,
+        Self::StandIn,
+    ];
+
+    /// The stable word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::KnownAfterwards => "known-afterwards",
+            Self::CopyOfOutcome => "copy-of-outcome",
+            Self::GroupAverage => "group-average",
+            Self::NoInformation => "no-information",
+            Self::CodeAsQuantity => "code-as-quantity",
+            Self::Unconfirmed => "unconfirmed",
+            Self::TimeMatters => "time-matters",
+            Self::ReversedOutcome => "reversed-outcome",
+            Self::StandIn => "stand-in",
+            Self::RepeatedCustomers => "repeated-customers",
+        }
+    }
+
+    /// Why it would make the answer wrong.
+    pub fn because(self) -> &'static str {
+        match self {
+            Self::KnownAfterwards => {
+                "A value that is written after the outcome tells it perfectly in past records and is not there yet when the next customer is scored."
+            }
+            Self::CopyOfOutcome => "A model that is told the outcome learns nothing else.",
+            Self::GroupAverage => {
+                "An average that was taken with the outcomes in it already holds the answer for these customers, and not for the next ones."
+            }
+            Self::NoInformation => {
+                "What never varies, or differs for everybody, cannot tell the next customer from this one."
+            }
+            Self::CodeAsQuantity => {
+                "Reading a number that names something as an amount claims that neighbours in the numbering are alike."
+            }
+            Self::Unconfirmed => {
+                "A region that was drawn where the rate looked high is high there by choice; only other rows can say whether it holds."
+            }
+            Self::TimeMatters => {
+                "Dealt out by lot, a model is judged on customers of the same months that it learned from; the list it will score comes later."
+            }
+            Self::ReversedOutcome => {
+                "With the wrong value as the event, every probability, and every action, is turned round."
+            }
+            Self::StandIn => {
+                "Leaving a sensitive attribute out does not help where another column says nearly the same."
+            }
+            Self::RepeatedCustomers => {
+                "A customer who is learned from and judged makes the model look better than it is for strangers."
+            }
+        }
+    }
+}
+
+impl std::str::FromStr for Rule {
+    type Err = String;
+
+    fn from_str(word: &str) -> Result<Self, String> {
+        Self::ALL.into_iter().find(|r| r.word() == word).ok_or_else(|| format!("There is no caution “{word}”."))
+    }
+}
+
+/// Something that would make the answer wrong.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Caution {
+    /// Which mistake.
+    pub rule: Rule,
+    /// The column that it is about; empty if it is about the whole study.
+    pub column: String,
+    /// In a few words.
+    pub heading: String,
+    /// What was seen, in a sentence with its counts.
+    pub evidence: String,
+    /// What mends it.
+    pub remedy: Remedy,
+}
+
+/// A caution that somebody decided to live with.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Kept {
+    /// Which mistake.
+    pub rule: Rule,
+    /// The column that it is about.
+    pub column: String,
+    /// Why it is none here.
+    pub because: String,
+}
+
+/// What the rules look at.
+pub struct Seen<'a> {
+    /// The records with every derived column, as far as they were fetched.
+    pub table: &'a Table,
+    /// What happened, row by row.
+    pub happened: &'a [Option<bool>],
+    /// Who is judged on what.
+    pub dealt: &'a Dealt,
+    /// The figures of the whole table.
+    pub profile: &'a TableProfile,
+    /// The choices.
+    pub state: &'a StudyState,
+    /// What is asked.
+    pub question: Question,
+}
+
+impl Seen<'_> {
+    /// The predictors that are there, with their columns.
+    fn predictors(&self) -> impl Iterator<Item = &Column> {
+        self.state.columns.iter().filter(|c| c.goes_in()).filter_map(|c| self.table.column(&c.name))
+    }
+
+    /// What happened in the training rows, in their order.
+    fn training_events(&self) -> Vec<bool> {
+        self.dealt.training.iter().map(|&row| self.happened[row] == Some(true)).collect()
+    }
+}
+
+/// Looks for every mistake; those that were kept on purpose are among them.
+pub fn look(seen: &Seen) -> Vec<Caution> {
+    let rules = [
+        copy_of_outcome::look,
+        known_afterwards::look,
+        reversed_outcome::look,
+        group_average::look,
+        no_information::look,
+        code_as_quantity::look,
+        repeated_customers::look,
+        time_matters::look,
+        unconfirmed::look,
+        stand_in::look,
+    ];
+    let mut cautions: Vec<Caution> = Vec::new();
+    for rule in rules {
+        for caution in rule(seen) {
+            // The first rule says all that there is to say against a column.
+            if caution.column.is_empty() || cautions.iter().all(|c| c.column != caution.column) {
+                cautions.push(caution);
+            }
+        }
+    }
+    cautions
+}
+
+impl Caution {
+    /// Whether it still concerns the study after a change of its choices.
+    pub fn concerns(&self, state: &StudyState) -> bool {
+        let goes_in = || state.columns.iter().any(|c| c.name == self.column && c.goes_in());
+        match self.rule {
+            Rule::TimeMatters | Rule::RepeatedCustomers => !self.remedy.is_taken(state),
+            Rule::ReversedOutcome => state.outcome.as_ref().is_some_and(|o| o.column == self.column),
+            Rule::CodeAsQuantity => goes_in() && !self.remedy.is_taken(state),
+            _ => goes_in(),
+        }
+    }
+
+    /// Why it was kept, if it was.
+    pub fn kept<'a>(&self, state: &'a StudyState) -> Option<&'a str> {
+        let is_this = |kept: &&Kept| kept.rule == self.rule && kept.column == self.column;
+        state.kept.iter().find(is_this).map(|kept| kept.because.as_str())
+    }
+}

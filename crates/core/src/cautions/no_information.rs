@@ -1,0 +1,36 @@
+//! A predictor that never varies, differs for everybody, or is hardly ever there.
+
+use super::{Caution, Remedy, Rule, Seen};
+use crate::number::count;
+use crate::study::Verdict;
+
+pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+    let doubted = seen.state.columns.iter().filter(|c| c.goes_in() && c.verdict == Verdict::ShouldNotGoIn);
+    doubted
+        .map(|choice| {
+            let figures = seen.profile.column(&choice.name).map_or(String::new(), |profile| {
+                let rows = seen.profile.rows;
+                let filled = count(rows - profile.missing);
+                match profile.mode() {
+                    _ if profile.distinct == 1 => format!(": {} rows have a value, and it is one", filled),
+                    Some((value, n)) if profile.distinct < rows / 2 => {
+                        format!(": {} of {} rows have “{value}”", count(n), count(rows))
+                    }
+                    _ => format!(": {} different values in {filled} rows", count(profile.distinct)),
+                }
+            });
+            Caution {
+                rule: Rule::NoInformation,
+                column: choice.name.clone(),
+                heading: format!("{} cannot tell customers apart", choice.name),
+                evidence: format!("{}{figures}.", capital(&choice.reason)),
+                remedy: Remedy::LeaveOut { column: choice.name.clone() },
+            }
+        })
+        .collect()
+}
+
+fn capital(words: &str) -> String {
+    let mut letters = words.chars();
+    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}

@@ -1,0 +1,90 @@
+//! What mends a mistake, as a change of the study's choices.
+
+use serde::{Deserialize, Serialize};
+
+use crate::prepare::{Action, Step};
+use crate::split::Dealing;
+use crate::study::{Role, StudyState};
+
+/// What mends a mistake.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "do")]
+pub enum Remedy {
+    /// Leave a column out.
+    LeaveOut {
+        /// The column.
+        column: String,
+    },
+    /// Read a number as the name of something.
+    ReadAsCode {
+        /// The column.
+        column: String,
+    },
+    /// Judge on the newest customers.
+    SplitByTime {
+        /// The column that says when.
+        column: String,
+    },
+    /// Keep the rows of a customer in one part.
+    KeepTogether {
+        /// The column that names the customer.
+        column: String,
+    },
+    /// Take the other value of the outcome as the event.
+    OtherEvent {
+        /// The value.
+        event: String,
+    },
+}
+
+impl Remedy {
+    /// What it does, on a button.
+    pub fn words(&self) -> String {
+        match self {
+            Self::LeaveOut { .. } => "Leave it out".into(),
+            Self::ReadAsCode { .. } => "Read it as a code".into(),
+            Self::SplitByTime { .. } => "Judge on the newest".into(),
+            Self::KeepTogether { .. } => "Keep them together".into(),
+            Self::OtherEvent { event } => format!("Make “{event}” the event"),
+        }
+    }
+
+    /// Changes the choices as it says. The change of an event is not among
+    /// them, since every column must be looked at anew for it; the caller
+    /// chooses the outcome again.
+    pub fn apply(&self, state: &mut StudyState) {
+        match self {
+            Self::LeaveOut { column } => {
+                state.columns.iter_mut().filter(|c| c.name == *column).for_each(|c| c.role = Role::LeftOut);
+            }
+            Self::ReadAsCode { column } => {
+                // Before any other step, since those see what the column is then.
+                let action = Action::AsCode { column: column.clone() };
+                state.steps.insert(0, Step { action, off: false });
+            }
+            Self::SplitByTime { column } => state.split.by = Dealing::Newest { column: column.clone() },
+            Self::KeepTogether { column } => state.split.together = Some(column.clone()),
+            Self::OtherEvent { event } => {
+                if let Some(outcome) = &mut state.outcome {
+                    outcome.event.clone_from(event);
+                }
+            }
+        }
+    }
+
+    /// Whether the choices are already as it would make them.
+    pub fn is_taken(&self, state: &StudyState) -> bool {
+        let mut after = state.clone();
+        match self {
+            Self::ReadAsCode { column } => state
+                .steps
+                .iter()
+                .any(|s| !s.off && matches!(&s.action, Action::AsCode { column: read } if read == column)),
+            Self::SplitByTime { .. } => state.split.by != Dealing::AtRandom,
+            _ => {
+                self.apply(&mut after);
+                after == *state
+            }
+        }
+    }
+}

@@ -1,0 +1,42 @@
+//! Customers with several rows, who would be learned from and judged.
+
+use std::collections::HashMap;
+
+use super::{Caution, Remedy, Rule, Seen};
+use crate::number::count;
+use crate::study::Role;
+
+pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+    let named = seen.state.columns.iter().filter(|c| c.role == Role::Identifier);
+    let columns = named.filter_map(|c| seen.table.column(&c.name));
+    let mut cautions = Vec::new();
+    for column in columns {
+        let mut parts: HashMap<String, (u64, u8)> = HashMap::new();
+        let dealt = [&seen.dealt.training, &seen.dealt.validation, &seen.dealt.test];
+        for (part, rows) in dealt.into_iter().enumerate() {
+            for value in rows.iter().filter_map(|&row| column.text(row)) {
+                let seen = parts.entry(value).or_default();
+                seen.0 += 1;
+                seen.1 |= 1 << part;
+            }
+        }
+        let several = parts.values().filter(|(rows, _)| *rows > 1).count();
+        let torn = parts.values().filter(|(_, bits)| bits.count_ones() > 1).count();
+        if torn > 0 {
+            cautions.push(Caution {
+                rule: Rule::RepeatedCustomers,
+                column: column.name.clone(),
+                heading: format!("{} customers stand on both sides", count(torn as u64)),
+                evidence: format!(
+                    "Of {} customers named by {}, {} have several rows; {} of them are both learned from and judged.",
+                    count(parts.len() as u64),
+                    column.name,
+                    count(several as u64),
+                    count(torn as u64)
+                ),
+                remedy: Remedy::KeepTogether { column: column.name.clone() },
+            });
+        }
+    }
+    cautions
+}

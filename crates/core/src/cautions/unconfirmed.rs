@@ -1,0 +1,51 @@
+//! A derived column that was drawn where the rate looked high, and is not high elsewhere.
+
+use super::{Caution, Remedy, Rule, Seen};
+use crate::Kind;
+use crate::drivers::{Count, chi_square};
+use crate::number::percent;
+
+/// Pearson's statistic from which two rates differ: its 0.95 quantile for one
+/// degree of freedom.
+const DIFFERS: f64 = 3.841;
+
+/// Rows with each answer below which validation rows cannot say anything.
+const FEWEST: u64 = 30;
+
+pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+    let made: Vec<String> = seen.state.steps.iter().filter(|s| !s.off).filter_map(|s| s.action.makes()).collect();
+    let derived = seen.predictors().filter(|c| c.kind == Kind::YesNo && made.contains(&c.name));
+    derived
+        .filter_map(|column| {
+            let rates = |rows: &[usize]| {
+                let mut sides = [Count::default(); 2];
+                for &row in rows {
+                    if let Some(answer) = column.text(row) {
+                        sides[usize::from(answer == "yes")].add(seen.happened[row] == Some(true));
+                    }
+                }
+                sides
+            };
+            let ([out, inside], [out_later, inside_later]) =
+                (rates(&seen.dealt.training), rates(&seen.dealt.validation));
+            let differed = chi_square(out, inside) >= DIFFERS;
+            let higher = |a: Count, b: Count| a.rate() > b.rate();
+            let holds = chi_square(out_later, inside_later) >= DIFFERS
+                && higher(inside, out) == higher(inside_later, out_later);
+            let enough = inside_later.rows >= FEWEST && out_later.rows >= FEWEST;
+            (differed && enough && !holds).then(|| Caution {
+                rule: Rule::Unconfirmed,
+                column: column.name.clone(),
+                heading: format!("{} does not hold on other rows", column.name),
+                evidence: format!(
+                    "On training rows {} of those inside had the event, against {} outside; on validation rows {} against {}, which chance explains.",
+                    percent(inside.rate()),
+                    percent(out.rate()),
+                    percent(inside_later.rate()),
+                    percent(out_later.rate())
+                ),
+                remedy: Remedy::LeaveOut { column: column.name.clone() },
+            })
+        })
+        .collect()
+}
