@@ -28,6 +28,10 @@ async fn begun(server: &Server) -> (Http, i64) {
 async fn a_region_becomes_a_column_and_an_expression_is_mended() {
     let server = Server::start().await;
     let (http, id) = begun(&server).await;
+    let store = server.store().await;
+    assert_eq!(http.submit(&format!("/studies/{id}/train"), &[("family", "logistic")]).status, 303);
+    until("a model is fitted", || async { store.models(id).await.ok()?.into_iter().find(|m| m.state == "fitted") })
+        .await;
     let study = format!("{}/studies/{id}", server.url);
     let browser = Browser::open().await;
     browser.sign_in(&server).await;
@@ -79,10 +83,22 @@ async fn a_region_becomes_a_column_and_an_expression_is_mended() {
     browser.see(".steps", "fee per pet = annual_fee / pets").await;
     browser.is_accessible("the steps").await;
 
-    // Both columns go in, and what was found before is stale.
+    // Both columns go in, and what was fitted before is stale.
     browser.go(&format!("{study}/prepare")).await;
     browser.see("#sheet", "fee per pet").await;
-    browser.see(".route", "stale").await;
+    browser.see(".route [data-stop='4']", "stale").await;
+
+    // A role is changed, and taken back.
+    browser.go(&format!("{study}/prepare?column=clinic#open")).await;
+    browser.script("document.querySelector('.choices [name=role]').value = 'left out'").await;
+    browser.click(".choices button").await;
+    browser.see(".entries li", "clinic: left out").await;
+    browser.see("tr.open .role", "left out").await;
+    browser.press("u").await;
+    browser.see(".entries .taken-back", "clinic: left out").await;
+    browser.go(&format!("{study}/prepare?column=clinic#open")).await;
+    let role = browser.script("return document.querySelector('.choices [name=role]').value").await;
+    assert_eq!(role, "predictor");
     browser.close().await;
     let prepare = plain(&http.get(&format!("/studies/{id}/prepare")).text);
     assert!(prepare.contains("risky plan"), "{prepare}");

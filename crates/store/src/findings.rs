@@ -1,7 +1,7 @@
 //! What was found to go with the outcome of a study, computed once and kept.
 
 use pronoia_core::drivers::Drivers;
-use pronoia_core::study::Basis;
+use pronoia_core::study::{Basis, Survey};
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ActiveValue::Set, EntityTrait, QuerySelect};
 
@@ -15,6 +15,8 @@ pub struct FindingInShort {
     pub basis: Basis,
     /// How many columns go strongly with the outcome.
     pub strong: i64,
+    /// What was seen of the rows.
+    pub survey: Survey,
 }
 
 impl Store {
@@ -31,25 +33,30 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn finding_in_short(&self, study_id: i64) -> Result<Option<FindingInShort>> {
-        let row: Option<(serde_json::Value, i64)> = finding::Entity::find_by_id(study_id)
+        let row: Option<(serde_json::Value, i64, serde_json::Value)> = finding::Entity::find_by_id(study_id)
             .select_only()
-            .columns([finding::Column::Basis, finding::Column::Strong])
+            .columns([finding::Column::Basis, finding::Column::Strong, finding::Column::Survey])
             .into_tuple()
             .one(&self.db)
             .await?;
-        row.map(|(basis, strong)| Ok(FindingInShort { basis: serde_json::from_value(basis)?, strong })).transpose()
+        row.map(|(basis, strong, survey)| {
+            let (basis, survey) = (serde_json::from_value(basis)?, serde_json::from_value(survey)?);
+            Ok(FindingInShort { basis, strong, survey })
+        })
+        .transpose()
     }
 
     /// Keeps what was found, in place of what was found before.
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_finding(&self, study_id: i64, basis: &Basis, drivers: &Drivers) -> Result<()> {
+    pub async fn set_finding(&self, study_id: i64, basis: &Basis, drivers: &Drivers, survey: &Survey) -> Result<()> {
         let row = finding::ActiveModel {
             study_id: Set(study_id),
             basis: Set(serde_json::to_value(basis)?),
             strong: Set(drivers.strong().count() as i64),
             drivers: Set(serde_json::to_value(drivers)?),
+            survey: Set(serde_json::to_value(survey)?),
             created_at: Set(chrono::Utc::now()),
         };
         let replace = OnConflict::column(finding::Column::StudyId)
@@ -57,6 +64,7 @@ impl Store {
                 finding::Column::Basis,
                 finding::Column::Strong,
                 finding::Column::Drivers,
+                finding::Column::Survey,
                 finding::Column::CreatedAt,
             ])
             .to_owned();

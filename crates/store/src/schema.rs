@@ -7,7 +7,7 @@ pub(crate) struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Step::FOUNDATION), Box::new(Step::FINDING)]
+        vec![Box::new(Step::FOUNDATION), Box::new(Step::FINDING), Box::new(Step::SURVEY)]
     }
 }
 
@@ -22,6 +22,8 @@ impl Step {
     const FOUNDATION: Self = Self { name: "m0001_foundation", sql: include_str!("schema/0001_foundation.sql") };
     /// What goes with a study's outcome.
     const FINDING: Self = Self { name: "m0002_finding", sql: include_str!("schema/0002_finding.sql") };
+    /// Who is judged on what, and what to be careful of.
+    const SURVEY: Self = Self { name: "m0003_survey", sql: include_str!("schema/0003_survey.sql") };
 }
 
 impl MigrationName for Step {

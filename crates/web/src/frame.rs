@@ -1,8 +1,11 @@
 //! What stands around every page: head, route, ledger margin, works line.
 
+use pronoia_core::cautions::{self, Caution};
 use pronoia_core::decide::Ranking;
-use pronoia_core::study::{ChosenPolicy, StudyState, Verdict};
+use pronoia_core::study::{ChosenPolicy, StudyState};
+use pronoia_store::StoreError;
 use pronoia_store::findings::FindingInShort;
+use pronoia_store::jobs::Work;
 use pronoia_store::{job, ledger_entry, list, model, record_table, study};
 
 use crate::error::PageError;
@@ -35,8 +38,10 @@ pub struct StudyFrame {
     pub stops: Vec<Stop>,
     /// What the study is worth today.
     pub worth: Option<Worth>,
-    /// What would make the answer wrong.
+    /// What would make the answer wrong, and is neither mended nor kept.
     pub cautions: Vec<Caution>,
+    /// A fitted model that is worse than chance, and why it is thought so.
+    pub worse_than_chance: Option<String>,
     /// Entries of the ledger, newest first.
     pub entries: Vec<Entry>,
 }
@@ -64,18 +69,6 @@ pub struct Worth {
     pub amount: String,
     /// For how many customers.
     pub whom: String,
-}
-
-/// Something that would make the answer wrong.
-pub struct Caution {
-    /// In a few words.
-    pub heading: String,
-    /// The evidence.
-    pub evidence: String,
-    /// Where it is mended.
-    pub href: String,
-    /// What mends it.
-    pub remedy: String,
 }
 
 /// A line of the ledger.
@@ -129,7 +122,7 @@ impl Frame {
     /// The frame of a page of a study; `current` is the number of the stop.
     pub async fn of_study(app: &App, visitor: &Visitor, view: &StudyView, current: u8) -> Result<Self, PageError> {
         let mut frame = Self::plain(app, visitor).await?;
-        frame.study = Some(view.frame(current)?);
+        frame.study = Some(view.frame(current, &frame.jobs)?);
         Ok(frame)
     }
 }
@@ -192,7 +185,7 @@ impl StudyView {
         Ok(Some(worth_of(chosen, &ranking)))
     }
 
-    fn frame(&self, current: u8) -> Result<StudyFrame, PageError> {
+    fn frame(&self, current: u8, jobs: &[job::Model]) -> Result<StudyFrame, PageError> {
         let fitted = self.fitted().count();
         let stale = self.fitted().any(|m| self.is_stale(m));
         let going_in = self.state.columns.iter().filter(|c| c.goes_in()).count();
@@ -206,7 +199,13 @@ impl StudyView {
             current: number == current,
             stale,
         };
-        let drivers = self.finding.as_ref().map_or("not looked at".into(), |f| format!("{} strong", f.strong));
+        let looking = serde_json::to_value(Work::Drivers { study: self.study.id }).map_err(StoreError::from)?;
+        let looking = jobs.iter().any(|job| job.work == looking);
+        let drivers = match &self.finding {
+            _ if looking => "being looked at".into(),
+            Some(finding) => format!("{} strong", finding.strong),
+            None => "not looked at".into(),
+        };
         let prepare =
             if self.state.outcome.is_none() { "no outcome yet".into() } else { format!("{going_in} columns in") };
         let train = if fitted == 0 { "nothing fitted".into() } else { format!("{fitted} fitted") };
@@ -220,7 +219,7 @@ impl StudyView {
             if self.lists.is_empty() { "none yet".into() } else { text::counted(self.lists.len(), "list", "lists") };
         let stops = vec![
             stop(1, "Records", "records", format!("{} rows", text::count_of(self.table.rows)), false),
-            stop(2, "Drivers", "drivers", drivers, self.finding_is_stale()),
+            stop(2, "Drivers", "drivers", drivers, self.finding_is_stale() && !looking),
             stop(3, "Prepare", "prepare", prepare, false),
             stop(4, "Train", "train", train, stale),
             stop(5, "Compare", "compare", compare, stale),
@@ -245,7 +244,8 @@ impl StudyView {
             title: self.study.title.clone(),
             stops,
             worth: self.worth()?,
-            cautions: self.cautions(),
+            cautions: self.open_cautions().cloned().collect(),
+            worse_than_chance: self.worse_than_chance()?,
             entries,
         })
     }
@@ -268,19 +268,25 @@ impl StudyView {
         Ok(judged.first().map(|j| j.2))
     }
 
-    fn cautions(&self) -> Vec<Caution> {
-        let href = self.href("prepare");
-        self.state
-            .columns
-            .iter()
-            .filter(|c| c.stands_under() == Verdict::ShouldNotGoIn)
-            .map(|c| Caution {
-                heading: format!("{} should not go in", c.name),
-                evidence: c.reason.clone(),
-                href: format!("{href}?column={}#open", encoded(&c.name)),
-                remedy: "look at it".into(),
-            })
-            .collect()
+    /// What was found that would make the answer wrong, and still concerns the
+    /// present choices.
+    pub fn cautions(&self) -> impl Iterator<Item = &Caution> {
+        let found = self.finding.iter().flat_map(|f| &f.survey.cautions);
+        found.filter(|caution| caution.concerns(&self.state))
+    }
+
+    /// Those of them that nobody decided to live with.
+    pub fn open_cautions(&self) -> impl Iterator<Item = &Caution> {
+        self.cautions().filter(|caution| caution.kept(&self.state).is_none())
+    }
+
+    fn worse_than_chance(&self) -> Result<Option<String>, PageError> {
+        for model in self.fitted().filter(|m| !self.is_stale(m)) {
+            if let Some(said) = model.judged()?.as_ref().and_then(cautions::worse_than_chance) {
+                return Ok(Some(format!("{}: {said}", model.name)));
+            }
+        }
+        Ok(None)
     }
 }
 

@@ -4,8 +4,10 @@
 //! after the split. What is fitted afterwards gives distorted probabilities,
 //! which [`crate::calibrate`] corrects on rows that were not balanced.
 
+mod shapes;
 mod synthetic;
 
+pub use shapes::{Shape, shapes};
 pub use synthetic::Synthetic;
 
 use rand::seq::SliceRandom;

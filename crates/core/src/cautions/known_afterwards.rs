@@ -11,8 +11,10 @@ const UNSURE: f64 = 0.55;
 
 pub(super) fn look(seen: &Seen) -> Vec<Caution> {
     let event = seen.training_events();
-    let areas = probe::areas(seen.table, &seen.dealt.training, &event);
-    let of = |name: &str| areas.iter().find(|a| a.0 == name).map_or(0.5, |a| a.1.max(1.0 - a.1));
+    let of = |name: &str| {
+        let area = seen.table.column(name).map_or(0.5, |c| probe::area(c, &seen.dealt.training, &event));
+        area.max(1.0 - area)
+    };
     let asked = seen.state.columns.iter().filter(|c| c.goes_in()).map(|c| (c, of(&c.name)));
     asked
         .filter(|(choice, area)| *area > if choice.known_when == KnownWhen::Unsure { UNSURE } else { DOUBTED })

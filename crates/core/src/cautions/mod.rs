@@ -87,6 +87,22 @@ impl Rule {
         }
     }
 
+    /// What is looked for, within a sentence.
+    pub fn sought(self) -> &'static str {
+        match self {
+            Self::KnownAfterwards => "columns known only afterwards",
+            Self::CopyOfOutcome => "copies of the outcome",
+            Self::GroupAverage => "averages that hold the outcome",
+            Self::NoInformation => "columns that cannot tell customers apart",
+            Self::CodeAsQuantity => "codes read as amounts",
+            Self::Unconfirmed => "derived columns that do not hold on other rows",
+            Self::TimeMatters => "event rates that change with time",
+            Self::ReversedOutcome => "an outcome the wrong way round",
+            Self::StandIn => "stand-ins for sensitive attributes",
+            Self::RepeatedCustomers => "customers on both sides of the split",
+        }
+    }
+
     /// Why it would make the answer wrong.
     pub fn because(self) -> &'static str {
         match self {

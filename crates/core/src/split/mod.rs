@@ -1,8 +1,10 @@
 //! Who is judged on what: training, validation and the sealed test.
 
+mod alike;
 mod groups;
 mod plan;
 
+pub use alike::Alike;
 pub use plan::{Dealing, SplitPlan};
 
 use rand::SeedableRng;

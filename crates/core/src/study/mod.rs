@@ -4,11 +4,13 @@ mod outcome;
 pub mod probe;
 mod roles;
 mod state;
+mod survey;
 
 pub use outcome::{Outcome, OutcomeError};
 pub(crate) use roles::has_word;
 pub use roles::{ColumnChoice, KnownWhen, Role, Verdict, guess};
 pub use state::{Basis, ChosenPolicy, StudyState};
+pub use survey::Survey;
 
 use serde::{Deserialize, Serialize};
 

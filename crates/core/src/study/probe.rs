@@ -27,7 +27,8 @@ pub fn areas(table: &Table, rows: &[usize], event: &[bool]) -> Vec<(String, f64)
     table.columns().par_iter().map(|column| (column.name.clone(), area(column, rows, event))).collect()
 }
 
-fn area(column: &Column, rows: &[usize], event: &[bool]) -> f64 {
+/// Area under ROC of one column by itself, as [`areas`].
+pub fn area(column: &Column, rows: &[usize], event: &[bool]) -> f64 {
     let (codes, levels) = coded(column, rows);
     let overall = event.iter().filter(|&&e| e).count() as f64 / event.len().max(1) as f64;
     let mut sums = vec![[0.0f64; 2]; FOLDS * levels];

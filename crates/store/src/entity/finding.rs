@@ -15,6 +15,8 @@ pub struct Model {
     pub strong: i64,
     /// What was found: `pronoia_core::drivers::Drivers`.
     pub drivers: Json,
+    /// What was seen of the rows: `pronoia_core::study::Survey`.
+    pub survey: Json,
     /// When it was found.
     pub created_at: DateTimeUtc,
 }

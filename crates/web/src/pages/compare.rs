@@ -2,6 +2,7 @@
 
 use actix_web::web;
 use askama::Template;
+use pronoia_core::cautions;
 use pronoia_core::evaluate::{Confusion, Evaluation};
 use pronoia_core::study::Question;
 use pronoia_store::model;
@@ -18,6 +19,8 @@ use crate::text;
 #[template(path = "compare.html")]
 struct Page {
     frame: Frame,
+    /// What no model was shown, though it goes with the outcome.
+    left_out: Option<String>,
     heading: String,
     base: String,
     decide: String,
@@ -145,8 +148,13 @@ pub async fn page(
             text::percent(others)
         );
     }
+    let left_out = match app.store.finding(view.study.id).await? {
+        Some(finding) if !judged.is_empty() => cautions::left_out(&view.state, &finding.found()?),
+        _ => None,
+    };
     html(&Page {
         frame: Frame::of_study(&app, &visitor, &view, 5).await?,
+        left_out,
         heading,
         base: view.href("compare"),
         decide: view.href("decide"),

@@ -117,6 +117,7 @@ pub async fn take_back(
     visitor.check(&form.csrf)?;
     let study = app.store.study(visitor.workspace_id(), path.id).await?;
     app.store.take_back(&study, form.entry).await?;
+    super::look_again(&app, &study).await?;
     let stop = if ["records", "drivers", "prepare", "train", "compare", "decide", "lists"].contains(&form.back.as_str())
     {
         &form.back

@@ -1,5 +1,6 @@
 //! The pages, one file per stop.
 
+mod cautions;
 mod compare;
 mod decide;
 pub(crate) mod drivers;
@@ -11,11 +12,14 @@ mod lists;
 pub(crate) mod prepare;
 mod records;
 mod sign_in;
+mod split;
 mod steps;
 mod train;
 mod uploads;
 
 use actix_web::web::{self, ServiceConfig, get, post, resource, scope};
+use pronoia_core::study::StudyState;
+use pronoia_store::{studies::Choice, study};
 use serde::Deserialize;
 
 use crate::error::{PageError, PageResult, see_other};
@@ -59,6 +63,11 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/prepare/outcome", post().to(prepare::choose_outcome))
                 .route("/prepare/leave-out", post().to(prepare::leave_out))
                 .route("/prepare/column", post().to(prepare::change_column))
+                .route("/prepare/cautions", get().to(cautions::page))
+                .route("/prepare/cautions", post().to(cautions::decide))
+                .route("/prepare/split", get().to(split::page))
+                .route("/prepare/split", post().to(split::change))
+                .route("/prepare/split/balance", post().to(split::balance))
                 .route("/prepare/steps", get().to(steps::page))
                 .route("/prepare/steps", post().to(steps::add))
                 .route("/prepare/steps/change", post().to(steps::change))
@@ -88,6 +97,28 @@ pub async fn nothing_here() -> PageResult {
 async fn health(app: web::Data<App>) -> PageResult {
     app.store.ping().await?;
     Ok(actix_web::HttpResponse::Ok().content_type("text/plain").body("ok"))
+}
+
+/// Puts new choices in place, and has the rows looked at again if what models
+/// are fitted on has changed.
+pub(crate) async fn choose(
+    app: &App,
+    seen: &study::Model,
+    state: &StudyState,
+    choice: &Choice,
+) -> Result<(), PageError> {
+    app.store.choose(seen, state, choice).await?;
+    look_again(app, seen).await
+}
+
+/// Has the rows of a study looked at again if what models are fitted on is not
+/// what it was when the study was `seen`.
+async fn look_again(app: &App, seen: &study::Model) -> Result<(), PageError> {
+    let present = app.store.study(seen.workspace_id, seen.id).await?.choices()?.basis();
+    if present.is_some() && present != seen.choices()?.basis() {
+        drivers::enqueue(app, seen.workspace_id, seen.id).await?;
+    }
+    Ok(())
 }
 
 /// A file of delimited text to be taken away.

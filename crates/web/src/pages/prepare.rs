@@ -21,6 +21,7 @@ use crate::{App, text};
 #[template(path = "prepare.html")]
 struct Page {
     frame: Frame,
+    views: Views,
     base: String,
     /// Columns that can be the outcome, with their two values and counts.
     candidates: Vec<Candidate>,
@@ -29,8 +30,39 @@ struct Page {
     roles: [Role; 9],
     answers: [KnownWhen; 4],
     heading: String,
-    /// How many steps there are.
-    steps: usize,
+}
+
+/// The ways to look at the stop.
+pub(super) struct Views {
+    pub(super) all: Vec<ViewLink>,
+}
+
+/// One of them.
+pub(super) struct ViewLink {
+    pub(super) name: String,
+    pub(super) href: String,
+    pub(super) current: bool,
+}
+
+impl Views {
+    /// The ways to look at the stop of a study, of which one is open.
+    pub(super) fn of(study: &StudyView, open: &str) -> Self {
+        let counted = |n: usize| if n > 0 { format!(" ({n})") } else { String::new() };
+        let link = |word: &str, name: String| ViewLink {
+            name,
+            href: if word.is_empty() { study.href("prepare") } else { study.href(&format!("prepare/{word}")) },
+            current: word == open,
+        };
+        Self {
+            all: vec![
+                link("", "Columns".into()),
+                link("cautions", format!("Cautions{}", counted(study.open_cautions().count()))),
+                link("steps", format!("Steps{}", counted(study.state.steps.len()))),
+                link("split", "Split".into()),
+                link("rows", "Rows".into()),
+            ],
+        }
+    }
 }
 
 struct Candidate {
@@ -171,6 +203,7 @@ pub async fn page(
     let frame = Frame::of_study(&app, &visitor, &view, 3).await?;
     html(&Page {
         frame,
+        views: Views::of(&view, ""),
         base: view.href("prepare"),
         candidates,
         chosen,
@@ -178,7 +211,6 @@ pub async fn page(
         roles: Role::ALL,
         answers: KnownWhen::ALL,
         heading,
-        steps: view.state.steps.len(),
     })
 }
 
@@ -219,7 +251,6 @@ pub async fn choose_outcome(
     visitor.check(&form.csrf)?;
     let outcome = Outcome { column: form.column.clone(), event: form.event.clone() };
     enter_outcome(&app, visitor.workspace_id(), visitor.account_id(), path.id, outcome).await?;
-    super::drivers::enqueue(&app, visitor.workspace_id(), path.id).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 
@@ -246,7 +277,7 @@ pub(crate) async fn enter_outcome(
     view.state.columns = columns;
     let sentence = event_sentence(&view)?.unwrap_or_default();
     let figure = sentence.split_once(": ").map_or(sentence.as_str(), |(_, rest)| rest).to_owned();
-    app.store.choose(&view.study, &view.state, &Choice { account_id, chosen, figure }).await?;
+    super::choose(app, &view.study, &view.state, &Choice { account_id, chosen, figure }).await?;
     Ok(())
 }
 
@@ -275,7 +306,6 @@ pub async fn leave_out(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     enter_left_out(&app, visitor.workspace_id(), visitor.account_id(), path.id).await?;
-    super::drivers::enqueue(&app, visitor.workspace_id(), path.id).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 
@@ -297,7 +327,7 @@ pub(crate) async fn enter_left_out(
     }
     if !names.is_empty() {
         let chosen = format!("{} left out", text::counted(names.len(), "column", "columns"));
-        app.store.choose(&study, &state, &Choice { account_id, chosen, figure: names.join(", ") }).await?;
+        super::choose(app, &study, &state, &Choice { account_id, chosen, figure: names.join(", ") }).await?;
     }
     Ok(names)
 }
@@ -342,6 +372,6 @@ pub async fn change_column(
         chosen: format!("{}: {}, known {}", form.column, role.word(), known_when.word()),
         figure: format!("was {before}"),
     };
-    app.store.choose(&view.study, &state, &choice).await?;
+    super::choose(&app, &view.study, &state, &choice).await?;
     see_other(&format!("{}?column={}#open", view.href("prepare"), encoded(&form.column)))
 }

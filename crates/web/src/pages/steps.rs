@@ -15,6 +15,7 @@ use pronoia_core::study::{ColumnChoice, KnownWhen, Role, StudyState, Verdict};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
+use super::prepare::Views;
 use super::records::{ColumnLine, line};
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
@@ -47,11 +48,12 @@ const KINDS: [(&str, &str); 9] = [
 #[template(path = "steps.html")]
 struct Page {
     frame: Frame,
+    views: Views,
     base: String,
     prepare: String,
     heading: String,
     lines: Vec<Line>,
-    kinds: [(&'static str, &'static str); 8],
+    kinds: [(&'static str, &'static str); 9],
     /// The step being added.
     adding: Option<&'static str>,
     /// Columns that it can be for.
@@ -156,7 +158,8 @@ pub async fn page(
     let on_rows = crate::text::count(shown.rows);
     let (base, prepare) = (study.href("prepare/steps"), study.href("prepare"));
     let frame = Frame::of_study(&app, &visitor, &study, 3).await?;
-    html(&Page { frame, base, prepare, heading, lines, kinds: KINDS, adding, columns, has_outcome, on_rows })
+    let views = Views::of(&study, "steps");
+    html(&Page { frame, views, base, prepare, heading, lines, kinds: KINDS, adding, columns, has_outcome, on_rows })
 }
 
 fn written(of: &mut Line, effect: &Effect, rows: u64) {
@@ -241,8 +244,7 @@ pub(super) async fn enter(
     }
     state.steps.push(Step { action, off: false });
     let choice = Choice { account_id: visitor.account_id(), chosen, figure: figure.to_owned() };
-    app.store.choose(&study.study, &state, &choice).await?;
-    Ok(())
+    super::choose(app, &study.study, &state, &choice).await
 }
 
 /// A made column goes in, unless it is made from one that is known only afterwards.
@@ -315,7 +317,7 @@ pub async fn change(
     let breaks = broken(&state, &kinds).into_iter().find(|b| !broken(&study.state, &kinds).contains(b));
     let figure = breaks.map_or(String::new(), |words| format!("“{words}” cannot be taken now"));
     let choice = Choice { account_id: visitor.account_id(), chosen, figure };
-    app.store.choose(&study.study, &state, &choice).await?;
+    super::choose(&app, &study.study, &state, &choice).await?;
     see_other(&study.href("prepare/steps"))
 }
 

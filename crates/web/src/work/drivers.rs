@@ -1,8 +1,9 @@
 //! What goes with the outcome is looked for on training rows, and kept.
 
+use pronoia_core::cautions::Seen;
 use pronoia_core::drivers::Drivers;
 use pronoia_core::progress::Part;
-use pronoia_core::study::{Basis, StudyState, Verdict};
+use pronoia_core::study::{Basis, Role, StudyState, Survey, Verdict};
 use pronoia_core::{Kind, Progress};
 use pronoia_store::study;
 
@@ -46,24 +47,33 @@ async fn look_once(
         .collect();
     // Steps may read what is not looked at by itself: a filter, a free text.
     let mut fetched = basis.columns_read(&kinds).map_err(|e| Trouble::Failed(e.to_string()))?;
-    fetched.extend(looked_at.iter().filter(|name| !fetched.contains(name)).cloned().collect::<Vec<_>>());
+    let named = state.columns.iter().filter(|c| c.role == Role::Identifier).map(|c| &c.name);
+    for name in looked_at.iter().chain(named) {
+        if !fetched.contains(name) && kinds.iter().any(|k| k.0 == *name) {
+            fetched.push(name.clone());
+        }
+    }
     let records = app.store.columns(&table, Some(&fetched)).await?;
     // What should not go in would push aside all that tells something before the decision.
     let sound =
         |name: &String| state.columns.iter().any(|c| c.name == *name && c.stands_under() != Verdict::ShouldNotGoIn);
     let usable: Vec<String> = basis.predictors.iter().filter(|name| sound(name)).cloned().collect();
     let (asked, part) = (basis.clone(), watch.clone());
-    let drivers = compute(move || {
+    let (state, question, profile) = (state.clone(), study.kind(), table.figures()?);
+    let (drivers, survey) = compute(move || {
         let (records, happened) = asked.population(&records).map_err(Trouble::Failed)?;
-        let rows = asked.split.deal(&records, &happened).map_err(|e| Trouble::Failed(e.to_string()))?.training;
+        let dealt = asked.split.deal(&records, &happened).map_err(|e| Trouble::Failed(e.to_string()))?;
+        let rows = &dealt.training;
         let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
         let derived = asked.steps.iter().filter(|s| !s.off).filter_map(|s| s.action.makes());
         let looked_at: Vec<String> = looked_at.into_iter().chain(derived).collect();
-        let part = Part::of(&part, 0.2, 1.0);
-        let looked = Drivers::of(&records, &looked_at, &usable, (&rows, &event), asked.split.seed, &part);
-        looked.map_err(Trouble::from)
+        let part = Part::of(&part, 0.2, 0.9);
+        let looked = Drivers::of(&records, &looked_at, &usable, (rows, &event), asked.split.seed, &part)?;
+        let seen =
+            Seen { table: &records, happened: &happened, dealt: &dealt, profile: &profile, state: &state, question };
+        Ok::<_, Trouble>((looked, Survey::of(&seen, &asked)))
     })
     .await??;
-    app.store.set_finding(study.id, basis, &drivers).await?;
+    app.store.set_finding(study.id, basis, &drivers, &survey).await?;
     Ok(())
 }

@@ -7,6 +7,7 @@ use pronoia_core::prepare::{Feature, FeatureValues, Preparation};
 use pronoia_store::model;
 use serde::Deserialize;
 
+use super::super::prepare::Views;
 use super::super::{PageResult, StudyPath};
 use crate::App;
 use crate::error::{PageError, html};
@@ -20,6 +21,7 @@ const SHOWN: u64 = 3;
 #[template(path = "received.html")]
 struct Page {
     frame: Frame,
+    views: Views,
     prepare: String,
     train: String,
     models: Vec<(i64, String, bool)>,
@@ -62,7 +64,8 @@ pub async fn received(
     let customers = (1..=groups.first().map_or(0, |g| g.values.len())).map(|n| format!("row {n}")).collect();
     let (prepare, train) = (study.href("prepare"), study.href("train"));
     let frame = Frame::of_study(&app, &visitor, &study, 3).await?;
-    html(&Page { frame, prepare, train, models, heading, groups, customers })
+    let views = Views::of(&study, "rows");
+    html(&Page { frame, views, prepare, train, models, heading, groups, customers })
 }
 
 async fn groups(app: &App, study: &StudyView, chosen: &model::Model) -> Result<Vec<Group>, PageError> {

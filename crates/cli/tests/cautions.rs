@@ -1,0 +1,197 @@
+//! Cautions in a study: raised, mended, kept for a reason, and taken back; the split and the balance.
+
+mod support;
+
+use pronoia_core::balance::Method;
+use pronoia_core::cautions::Rule;
+use pronoia_core::split::Dealing;
+use pronoia_demo::{FIRST_MEMBER, SEED, members};
+use pronoia_store::Store;
+use support::{Browser, EMAIL, Http, Server, plain, until};
+
+struct Study {
+    http: Http,
+    store: Store,
+    id: i64,
+    server: Server,
+}
+
+impl Study {
+    async fn begun(event: &str) -> Self {
+        let server = Server::start().await;
+        server.make_account();
+        let http = Http::signed_in(&server, EMAIL);
+        let mut people = members(4_000, SEED, FIRST_MEMBER);
+        // Two hundred members stand in two rows.
+        (0..200).for_each(|at| people[3_000 + at].id = people[at].id);
+        let sent = http.upload(&http.csrf(), "members.csv", &pronoia_demo::outcome_csv(&people));
+        http.follow(&sent.location).await;
+        http.follow(&http.submit("/uploads/1/accept", &[]).location).await;
+        let store = server.store().await;
+        let table = store.tables(1).await.expect("tables")[0].id.to_string();
+        http.submit("/studies", &[("table", &table), ("title", "Who will cancel?"), ("question", "churn")]);
+        let study = Self { id: store.studies(1).await.expect("studies")[0].id, http, store, server };
+        assert_eq!(study.post("prepare/outcome", &[("column", "cancelled"), ("event", event)]), 303);
+        study.looked_at().await;
+        study
+    }
+
+    fn post(&self, page: &str, fields: &[(&str, &str)]) -> u16 {
+        self.http.submit(&format!("/studies/{}/{page}", self.id), fields).status
+    }
+
+    fn page(&self, page: &str) -> String {
+        plain(&self.http.get(&format!("/studies/{}/{page}", self.id)).text)
+    }
+
+    async fn state(&self) -> pronoia_core::study::StudyState {
+        self.store.study(1, self.id).await.expect("the study").choices().expect("choices")
+    }
+
+    /// Waits until what was seen rests on the present choices.
+    async fn looked_at(&self) {
+        until("the rows are looked at", || async {
+            let present = self.store.study(1, self.id).await.ok()?.choices().ok()?.basis()?;
+            let found = self.store.finding_in_short(self.id).await.ok()??;
+            (found.basis == present).then_some(())
+        })
+        .await;
+    }
+
+    async fn raised(&self, rule: Rule) -> bool {
+        let found = self.store.finding_in_short(self.id).await.expect("stored").expect("looked at");
+        found.survey.cautions.iter().any(|c| c.rule == rule)
+    }
+
+    async fn mend(&self, rule: Rule, column: &str) {
+        assert_eq!(self.post("prepare/cautions", &[("rule", rule.word()), ("column", column)]), 303, "{rule:?}");
+        self.looked_at().await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_remedy_applies_itself_and_can_be_taken_back() {
+    let study = Study::begun("yes").await;
+    assert!(study.raised(Rule::RepeatedCustomers).await);
+    study.mend(Rule::RepeatedCustomers, "member_id").await;
+    assert_eq!(study.state().await.split.together.as_deref(), Some("member_id"));
+    assert!(!study.raised(Rule::RepeatedCustomers).await);
+    study.mend(Rule::KnownAfterwards, "exit_survey_sent").await;
+    assert!(!study.page("prepare/cautions").contains("<h2>exit_survey_sent may be known"));
+    // Mended already: said, and nothing happens.
+    let again = [("rule", "known-afterwards"), ("column", "exit_survey_sent")];
+    assert_eq!(study.post("prepare/cautions", &again), 422);
+
+    let ledger = study.store.ledger(study.id).await.expect("the ledger");
+    let newest = ledger.iter().find(|e| e.can_be_taken_back()).expect("a choice");
+    assert_eq!(newest.chosen, "Leave it out: exit_survey_sent");
+    assert_eq!(study.post("take-back", &[("entry", &newest.id.to_string()), ("back", "prepare")]), 303);
+    study.looked_at().await;
+    assert!(study.page("prepare/cautions").contains("<h2>exit_survey_sent may be known"));
+    drop(study.server);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_kept_needs_a_reason_and_stays_listed_with_it() {
+    let study = Study::begun("yes").await;
+    let kept = |because: &str| {
+        let fields = [("rule", "stand-in"), ("column", "retired_discount"), ("because", because)];
+        study.post("prepare/cautions", &fields)
+    };
+    assert_eq!(kept("  "), 422, "no reason");
+    assert_eq!(kept(&"x".repeat(301)), 422, "too long a one");
+    assert_eq!(kept("a term of the <b>plan</b>"), 303);
+    let page = study.http.get(&format!("/studies/{}/prepare/cautions", study.id)).text;
+    assert!(page.contains("Kept on purpose") && page.contains("a term of the &#60;b&#62;plan"), "{page}");
+    assert!(study.state().await.columns.iter().any(|c| c.name == "retired_discount" && c.goes_in()));
+    let unknown = [("rule", "moonlight"), ("column", "pets")];
+    assert_eq!(study.post("prepare/cautions", &unknown), 422);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_wrong_event_is_turned_round() {
+    let study = Study::begun("no").await;
+    assert!(study.page("prepare/cautions").contains("“no” may not be the event"));
+    study.mend(Rule::ReversedOutcome, "cancelled").await;
+    assert_eq!(study.state().await.outcome.map(|o| o.event).as_deref(), Some("yes"));
+    assert!(!study.page("prepare/cautions").contains("may not be the event"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn customers_are_dealt_out_as_chosen_or_it_is_said_why_not() {
+    let study = Study::begun("yes").await;
+    let base = [("training", "50"), ("validation", "25"), ("seed", "7"), ("together", "")];
+    let deal = |more: &[(&'static str, &'static str)]| {
+        let fields: Vec<(&str, &str)> =
+            base.iter().filter(|b| more.iter().all(|m| m.0 != b.0)).chain(more).copied().collect();
+        study.post("prepare/split", &fields)
+    };
+    for wrong in [
+        vec![("by", "lot"), ("training", "80")],
+        vec![("by", "lot"), ("seed", "many")],
+        vec![("by", "time"), ("time", "no such column")],
+        vec![("by", "marker"), ("marker", "species"), ("test_value", "")],
+        vec![("by", "marker"), ("marker", "species"), ("test_value", "unicorn")],
+        vec![("by", "moon")],
+    ] {
+        assert_eq!(deal(&wrong), 422, "{wrong:?}");
+    }
+    assert_eq!(study.state().await.split.by, Dealing::AtRandom);
+    assert_eq!(deal(&[("by", "time"), ("time", "renewal_on")]), 303);
+    study.looked_at().await;
+    let page = study.page("prepare/split");
+    assert!(page.contains("The newest by renewal_on judge the others.") && page.contains("sealed"), "{page}");
+    assert_eq!(deal(&[("by", "marker"), ("marker", "species"), ("test_value", "rabbit")]), 303);
+    study.looked_at().await;
+    let survey = study.store.finding_in_short(study.id).await.expect("stored").expect("found").survey;
+    let rabbits = members(4_000, SEED, FIRST_MEMBER).iter().filter(|m| m.species == "rabbit").count() as u64;
+    assert_eq!(survey.test, rabbits);
+    assert_eq!(survey.training.rows + survey.validation.rows + rabbits, 4_000);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_balanced_model_says_so_and_its_probabilities_hold() {
+    let study = Study::begun("yes").await;
+    study.post("prepare/leave-out", &[]);
+    assert_eq!(study.post("prepare/split/balance", &[("method", "synthetic-rows"), ("share", "70")]), 422);
+    assert_eq!(study.post("prepare/split/balance", &[("method", "synthetic-rows"), ("share", "40")]), 303);
+    study.looked_at().await;
+    assert_eq!(study.state().await.balance.method, Method::SyntheticRows);
+    let page = study.page("prepare/split");
+    assert!(page.contains("of them are made up") && page.contains("(40.0 %)"), "{page}");
+    assert_eq!(study.post("train", &[("family", "logistic")]), 303);
+    let model = until("the model is fitted", || async {
+        study.store.models(study.id).await.ok()?.into_iter().find(|m| m.state == "fitted")
+    })
+    .await;
+    let evaluation = model.judged().expect("stored").expect("judged");
+    let rate = evaluation.events as f64 / evaluation.rows as f64;
+    assert!((evaluation.mean_probability - rate).abs() < 0.03, "{} {rate}", evaluation.mean_probability);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn cautions_and_split_are_used_in_a_browser() {
+    let study = Study::begun("yes").await;
+    let b = Browser::open().await;
+    b.sign_in(&study.server).await;
+    let page = |name: &str| format!("{}/studies/{}/{name}", study.server.url, study.id);
+    b.go(&page("prepare")).await;
+    b.click(".ledger .cautions .more a").await;
+    b.see("h1", "would make the answer wrong").await;
+    b.is_accessible("the cautions").await;
+    let of = "li[id^=stand-in]";
+    b.fill(&format!("{of} [name=because]"), "looked at by age before every release").await;
+    b.click(&format!("{of} .keep button")).await;
+    b.see("table", "looked at by age before every release").await;
+    b.see(".ledger .entries li", "Kept, although retired_discount stands in").await;
+    b.press("u").await;
+    b.see(".entries .taken-back", "Kept, although retired_discount").await;
+    b.go(&page("prepare/cautions")).await;
+    b.see(of, "retired_discount stands in for owner_age_band").await;
+    b.go(&page("prepare/split")).await;
+    b.is_accessible("the split").await;
+    b.click("input[value=time]").await;
+    b.click(".dealing button").await;
+    b.see("h1", "The newest by").await;
+    b.close().await;
+}

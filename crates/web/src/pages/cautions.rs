@@ -1,0 +1,138 @@
+//! Prepare, what to be careful of: every caution with its evidence, its remedy, and why it was kept.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::cautions::{Caution, Kept, Remedy, Rule};
+use pronoia_core::study::Outcome;
+use pronoia_store::studies::Choice;
+use serde::Deserialize;
+
+use super::prepare::Views;
+use super::{PageResult, StudyPath, see_other};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::session::Visitor;
+
+/// The longest reason for keeping something, in characters.
+const LONGEST_REASON: usize = 300;
+
+#[derive(Template)]
+#[template(path = "cautions.html")]
+struct Page {
+    frame: Frame,
+    views: Views,
+    base: String,
+    prepare: String,
+    heading: String,
+    /// Whether anybody has looked yet.
+    looked: bool,
+    has_outcome: bool,
+    open: Vec<Caution>,
+    /// Kept ones with the reason.
+    kept: Vec<(Caution, String)>,
+    /// What was looked for, in a sentence.
+    sought: String,
+}
+
+/// The page.
+pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let frame = Frame::of_study(&app, &visitor, &study, 3).await?;
+    let open: Vec<Caution> = study.open_cautions().cloned().collect();
+    let kept: Vec<(Caution, String)> =
+        study.cautions().filter_map(|c| Some((c.clone(), c.kept(&study.state)?.to_owned()))).collect();
+    let looked = study.finding.is_some();
+    let heading = match open.len() {
+        _ if !looked => "Nobody has looked at the rows yet.".to_owned(),
+        0 if kept.is_empty() => "Nothing was found that would make the answer wrong.".to_owned(),
+        0 => "Nothing is left to decide.".to_owned(),
+        1 => "One thing would make the answer wrong.".to_owned(),
+        n => format!("{n} things would make the answer wrong."),
+    };
+    html(&Page {
+        views: Views::of(&study, "cautions"),
+        base: study.href("prepare/cautions"),
+        prepare: study.href("prepare"),
+        has_outcome: study.state.outcome.is_some(),
+        heading,
+        looked,
+        sought: Rule::ALL.map(Rule::sought).join("; "),
+        open,
+        kept,
+        frame,
+    })
+}
+
+/// Which caution, and what is done about it.
+#[derive(Deserialize)]
+pub struct Decision {
+    csrf: String,
+    rule: String,
+    column: String,
+    /// Why it is kept; the remedy is taken without it.
+    because: Option<String>,
+}
+
+/// Takes the remedy of a caution, or keeps what it is about, for a reason.
+pub async fn decide(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Decision>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let rule: Rule = form.rule.parse().map_err(PageError::Refused)?;
+    let caution = study.open_cautions().find(|c| c.rule == rule && c.column == form.column);
+    let caution = caution.cloned().ok_or_else(|| {
+        PageError::Refused(
+            "This caution is gone: it was mended or kept in the meantime, or the choices changed.".into(),
+        )
+    })?;
+    match &form.because {
+        Some(because) => keep(&app, &visitor, &study, &caution, because.trim()).await?,
+        None => mend(&app, &visitor, &study, &caution).await?,
+    }
+    see_other(&study.href("prepare/cautions"))
+}
+
+async fn keep(
+    app: &App,
+    visitor: &Visitor,
+    study: &StudyView,
+    caution: &Caution,
+    because: &str,
+) -> Result<(), PageError> {
+    if because.is_empty() || because.chars().count() > LONGEST_REASON {
+        return Err(PageError::Refused(format!(
+            "Say in at most {LONGEST_REASON} letters why it is right as it is; the reason goes into the ledger."
+        )));
+    }
+    let mut state = study.state.clone();
+    state.kept.push(Kept { rule: caution.rule, column: caution.column.clone(), because: because.to_owned() });
+    let chosen = format!("Kept, although {}", lower(&caution.heading));
+    let choice = Choice { account_id: visitor.account_id(), chosen, figure: format!("because {because}") };
+    super::choose(app, &study.study, &state, &choice).await
+}
+
+async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution) -> Result<(), PageError> {
+    let (workspace, account) = (visitor.workspace_id(), visitor.account_id());
+    if let (Remedy::OtherEvent { event }, Some(outcome)) = (&caution.remedy, &study.state.outcome) {
+        let outcome = Outcome { event: event.clone(), ..outcome.clone() };
+        super::prepare::enter_outcome(app, workspace, account, study.study.id, outcome).await?;
+    } else {
+        let mut state = study.state.clone();
+        caution.remedy.apply(&mut state);
+        super::split::check(app, study, &state).await?;
+        let chosen = format!("{}: {}", caution.remedy.words(), caution.column);
+        let choice = Choice { account_id: account, chosen, figure: caution.heading.clone() };
+        super::choose(app, &study.study, &state, &choice).await?;
+    }
+    Ok(())
+}
+
+/// A heading within a sentence; names of columns stay as they are written.
+fn lower(heading: &str) -> String {
+    if heading.starts_with("The ") { heading.replacen("The ", "the ", 1) } else { heading.to_owned() }
+}
