@@ -11,6 +11,7 @@ pub mod jobs;
 pub mod ledger;
 pub mod lists;
 pub mod models;
+pub mod queries;
 pub mod records;
 mod schema;
 pub mod studies;
@@ -28,9 +29,18 @@ use sea_orm_migration::MigratorTrait;
 pub type Result<T> = std::result::Result<T, StoreError>;
 
 /// A connection to the database; cheap to clone.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct Store {
     db: DatabaseConnection,
+    /// What the passwords of reading roles are made of; new in every process.
+    reader_secret: u128,
+}
+
+impl std::fmt::Debug for Store {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The secret stays out of every log.
+        f.debug_struct("Store").finish_non_exhaustive()
+    }
 }
 
 impl Store {
@@ -47,7 +57,7 @@ impl Store {
             .sqlx_logging(false);
         let db = Database::connect(options).await?;
         schema::Migrator::up(&db, None).await?;
-        Ok(Self { db })
+        Ok(Self { db, reader_secret: rand::random() })
     }
 
     /// Whether the database answers now.

@@ -93,12 +93,12 @@ impl record_table::Model {
 }
 
 /// The schema and name of the table that holds the rows.
-fn relation(workspace_id: i64, table_id: i64) -> String {
+pub(crate) fn relation(workspace_id: i64, table_id: i64) -> String {
     format!("\"workspace_{workspace_id}\".\"table_{table_id}\"")
 }
 
 /// A name in double quotes.
-fn quoted(name: &str) -> String {
+pub(crate) fn quoted(name: &str) -> String {
     format!("\"{}\"", name.replace('"', "\"\""))
 }
 

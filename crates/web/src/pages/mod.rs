@@ -10,6 +10,7 @@ mod jobs;
 mod join;
 mod lists;
 pub(crate) mod prepare;
+mod query;
 mod records;
 mod sign_in;
 mod split;
@@ -43,6 +44,9 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/tables/{id}", get().to(records::table))
         .route("/tables/{id}/join", get().to(join::page))
         .route("/tables/{id}/join", post().to(join::make))
+        .route("/query", get().to(query::page))
+        .route("/query/keep", post().to(query::keep))
+        .route("/query/answer.csv", get().to(query::download))
         .route("/jobs/{id}", get().to(jobs::page))
         .route("/jobs/{id}/events", get().to(jobs::events))
         .route("/jobs/{id}/cancel", post().to(jobs::cancel))
