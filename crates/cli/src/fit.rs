@@ -65,7 +65,7 @@ impl Fit {
         let progress = records::Terminal::new();
         let (table, _) = self.table.read(&progress)?;
         let profile = TableProfile::of(&table);
-        let outcome = StudyOutcome { column: self.outcome.clone(), event: self.event.clone() };
+        let outcome = StudyOutcome::is(&self.outcome, &self.event);
         outcome.check(profile.column(&self.outcome)).map_err(|e| e.to_string())?;
         let predictors = self.predictors(&table, &profile)?;
         let basis = self.basis(outcome, predictors)?;

@@ -180,3 +180,51 @@ async fn the_sealed_test_is_opened_for_a_kept_policy_only_and_counted() {
     assert!(ledger.iter().all(|e| e.chosen != "Sealed test opened" || !e.can_be_taken_back()), "cannot be unseen");
     drop(study.server);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_event_may_be_several_values_or_a_part_of_a_number() {
+    let study = Study::begun().await;
+    let people = members(3_000, SEED, FIRST_MEMBER);
+    for (fields, says) in [
+        (vec![("column", "plan_tier"), ("any", "Plus")], "give them a name"),
+        (vec![("column", "plan_tier"), ("name", "dear")], "Tick the values"),
+        (vec![("column", "tenure_months"), ("at_least", "long"), ("below", "")], "“long” is not a number"),
+        (vec![("column", "tenure_months"), ("at_least", "9"), ("below", "3")], "one of the two fields"),
+        (vec![("column", "tenure_months"), ("at_least", ""), ("below", "")], "at which figure"),
+        (vec![("column", "tenure_months"), ("at_least", "9000"), ("below", "")], "somewhere between them"),
+        (vec![("column", "shoe size"), ("event", "44")], "no column called “shoe size”"),
+    ] {
+        let answer = study.http.submit(&format!("/studies/{}/prepare/outcome", study.id), &fields);
+        assert!(answer.status == 422 && plain(&answer.text).contains(says), "{fields:?}: {}", plain(&answer.text));
+    }
+    let dear = [("column", "plan_tier"), ("any", "Plus"), ("any", "Complete"), ("name", "dearer plan")];
+    assert_eq!(study.post("prepare/outcome", &dear), 303);
+    let events = people.iter().filter(|m| m.tier != "Basic").count();
+    let page = study.page("prepare");
+    assert!(page.contains("Event = plan_tier is dearer plan (“Plus” or “Complete”): 1 8"), "{page}");
+    assert_eq!(
+        study.store.study(1, study.id).await.expect("the study").choices().expect("choices").counted,
+        Some((events as u64, 3_000))
+    );
+
+    let cut = [("column", "months_since_visit"), ("at_least", "12"), ("below", "")];
+    assert_eq!(study.post("prepare/outcome", &cut), 303);
+    study.looked_at().await;
+    let events = people.iter().filter(|m| m.months_since_visit.is_some_and(|x| x >= 12)).count() as u64;
+    let known = people.iter().filter(|m| m.months_since_visit.is_some()).count() as u64;
+    let state = study.store.study(1, study.id).await.expect("the study").choices().expect("choices");
+    assert_eq!(state.counted, Some((events, known)));
+    assert!(study.page("prepare").contains("without an outcome are left aside"));
+    study.fitted("logistic").await;
+    let evaluation = study.store.models(study.id).await.expect("models")[0].judged().expect("stored").expect("judged");
+    assert!(evaluation.events > 0 && evaluation.rows < 3_000 / 5 + 1);
+
+    // With another event of the same column, the roles that were chosen stay.
+    study.post("prepare/outcome", &[("column", "cancelled"), ("event", "no")]);
+    let role = [("column", "clinic"), ("role", "left out"), ("known_when", "before")];
+    assert_eq!(study.post("prepare/column", &role), 303);
+    assert_eq!(study.post("prepare/outcome", &[("column", "cancelled"), ("event", "yes")]), 303);
+    let state = study.store.study(1, study.id).await.expect("the study").choices().expect("choices");
+    let clinic = state.columns.iter().find(|c| c.name == "clinic").expect("the column");
+    assert_eq!(clinic.role.word(), "left out");
+}

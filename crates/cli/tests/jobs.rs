@@ -34,7 +34,7 @@ async fn study(store: &Store, workspace: i64, rows: usize) -> i64 {
         reason: String::new(),
         never: false,
     };
-    let outcome = Outcome { column: "left".into(), event: "yes".into() };
+    let outcome = Outcome::is("left", "yes");
     let columns = vec![predictor("x"), predictor("y")];
     let state = StudyState { outcome: Some(outcome), columns, ..StudyState::default() };
     let choice = Choice { account_id: 1, chosen: "Event".into(), figure: String::new() };

@@ -82,7 +82,7 @@ async fn a_training_is_done_again_and_ends() {
     for (name, value) in [("trees", "1200"), ("early-stopping", "false"), ("learning-rate", "0.01")] {
         settings.set(name, value).expect("a setting");
     }
-    let outcome = Outcome { column: "cancelled".into(), event: "yes".into() };
+    let outcome = Outcome::is("cancelled", "yes");
     let mut basis = StudyState { outcome: Some(outcome), ..StudyState::default() }.basis().expect("a basis");
     basis.predictors =
         ["months_since_visit", "fee_rise_pct", "declined_claims", "tenure_months", "species"].map(str::to_owned).into();

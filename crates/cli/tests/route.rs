@@ -22,7 +22,7 @@ const LEFT_OUT: &str = "exit_survey_sent,days_since_last_login,joined_on,renewal
 
 /// What `core` says of logistic regression on the same rows.
 fn by_core(table: &Table, predictors: &[String]) -> Evaluation {
-    let outcome = Outcome { column: "cancelled".into(), event: "yes".into() };
+    let outcome = Outcome::is("cancelled", "yes");
     let happened = outcome.read(table).expect("outcome");
     let plan = SplitPlan::default();
     let dealt = plan.deal(table, &happened).expect("parts");

@@ -63,7 +63,7 @@ impl Planted {
 
     fn state(&self) -> (StudyState, Table) {
         let table = Table::new(self.columns.clone()).expect("a table");
-        let outcome = Outcome { column: "left".into(), event: self.event.into() };
+        let outcome = Outcome::is("left", self.event);
         let columns = study::guess(&TableProfile::of(&table), "left", |_| None);
         let mut state = StudyState { outcome: Some(outcome), columns, ..StudyState::default() };
         (self.edit)(&mut state);

@@ -50,7 +50,7 @@ fn bent(n: usize, seed: u64) -> (Table, Vec<f64>) {
 }
 
 fn outcome() -> Outcome {
-    Outcome { column: "left".into(), event: "yes".into() }
+    Outcome::is("left", "yes")
 }
 
 fn fit(table: &Table, family: &str, seed: u64) -> Model {

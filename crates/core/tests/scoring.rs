@@ -26,7 +26,7 @@ fn records() -> Table {
 fn model(family: &str) -> Model {
     let records = records();
     let rows: Vec<usize> = (0..records.rows()).collect();
-    let outcome = Outcome { column: "left".into(), event: "yes".into() };
+    let outcome = Outcome::is("left", "yes");
     let predictors = ["Annual Fee", "plan", "district"].map(str::to_owned);
     let settings = Settings::of_family(family).expect("family");
     Model::fit(&records, &Basis::plain(outcome, predictors), &rows, &settings, 1, &Unwatched).expect("a fit")

@@ -69,7 +69,7 @@ fn a_fitted_preparation_never_saw_the_rows_held_out() {
 #[test]
 fn a_model_takes_its_steps_with_it_to_the_list() {
     let table = churn();
-    let outcome = Outcome { column: "left".into(), event: "yes".into() };
+    let outcome = Outcome::is("left", "yes");
     let basis = Basis { steps: every_kind(), ..Basis::plain(outcome, used()) };
     let rows: Vec<usize> = (0..table.rows()).collect();
     let settings = Settings::of_family("boosted").expect("a family");
@@ -110,8 +110,7 @@ fn filters_choose_the_customers_of_the_study() {
         let number = |name: &str| table.column(name).expect("a column").number(row).expect("a number");
         assert_eq!(*kept, number("calls") > 0.0 && number("months") < 4.0);
     }
-    let basis =
-        Basis { steps, ..Basis::plain(Outcome { column: "left".into(), event: "yes".into() }, ["noise".into()]) };
+    let basis = Basis { steps, ..Basis::plain(Outcome::is("left", "yes"), ["noise".into()]) };
     let dealt = basis.deal(&table).expect("parts");
     let all = dealt.training.len() + dealt.validation.len() + dealt.test.len();
     assert_eq!(all, kept.iter().filter(|k| **k).count());

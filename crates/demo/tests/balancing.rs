@@ -30,7 +30,7 @@ fn records(people: &[Member]) -> Table {
 }
 
 fn basis(balance: Balance) -> Basis {
-    let outcome = Outcome { column: "cancelled".into(), event: "yes".into() };
+    let outcome = Outcome::is("cancelled", "yes");
     Basis { balance, ..Basis::plain(outcome, PREDICTORS.map(str::to_owned)) }
 }
 

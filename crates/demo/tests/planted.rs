@@ -11,7 +11,7 @@ use pronoia_core::{Kind, Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members};
 
 fn outcome() -> Outcome {
-    Outcome { column: "cancelled".into(), event: "yes".into() }
+    Outcome::is("cancelled", "yes")
 }
 
 fn records(people: &[Member]) -> Table {

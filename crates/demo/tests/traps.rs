@@ -14,7 +14,7 @@ use pronoia_demo::{FIRST_MEMBER, Member, SEED, members};
 const MEMBERS: usize = 24_000;
 
 fn outcome() -> Outcome {
-    Outcome { column: "cancelled".into(), event: "yes".into() }
+    Outcome::is("cancelled", "yes")
 }
 
 fn records(people: &[Member]) -> Table {

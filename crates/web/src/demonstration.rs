@@ -89,7 +89,7 @@ async fn begin(
     let record = app.store.table(workspace, table).await.map_err(sentence)?;
     let begun = format!("on {}, {} rows", record.name, text::count_of(record.rows));
     app.store.note(study, Some(account), "Study begun", &begun).await.map_err(sentence)?;
-    let outcome = Outcome { column: column.into(), event: event.into() };
+    let outcome = Outcome::is(column, event);
     pages::prepare::enter_outcome(app, workspace, account, study, outcome).await.map_err(|e| e.to_string())?;
     Ok(study)
 }

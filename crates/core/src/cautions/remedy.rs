@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::prepare::{Action, Step};
 use crate::split::Dealing;
-use crate::study::{Role, StudyState};
+use crate::study::{Event, Role, StudyState};
 
 /// What mends a mistake.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -66,7 +66,7 @@ impl Remedy {
             Self::KeepTogether { column } => state.split.together = Some(column.clone()),
             Self::OtherEvent { event } => {
                 if let Some(outcome) = &mut state.outcome {
-                    outcome.event.clone_from(event);
+                    outcome.event = Event::Value(event.clone());
                 }
             }
         }

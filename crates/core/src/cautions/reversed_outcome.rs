@@ -11,26 +11,26 @@ const NOTHING: [&str; 12] =
 pub(super) fn look(seen: &Seen) -> Vec<Caution> {
     let Some(outcome) = &seen.state.outcome else { return Vec::new() };
     let Some(profile) = seen.profile.column(&outcome.column) else { return Vec::new() };
-    let Some((other, _)) = profile.top.iter().find(|(value, _)| *value != outcome.event) else { return Vec::new() };
+    let Some(event) = outcome.event.value().filter(|_| profile.distinct == 2) else { return Vec::new() };
+    let Some((other, _)) = profile.top.iter().find(|(value, _)| value != event) else { return Vec::new() };
     let known = seen.profile.rows - profile.missing;
-    let events = profile.top.iter().find(|(value, _)| *value == outcome.event).map_or(0, |t| t.1);
+    let events = profile.top.iter().find(|(value, _)| value == event).map_or(0, |t| t.1);
     let frequent = seen.question != Question::Other && events * 2 > known;
     let says_nothing = |value: &str| NOTHING.contains(&value.to_lowercase().as_str());
-    if !(says_nothing(&outcome.event) && !says_nothing(other)) && !frequent {
+    if !(says_nothing(event) && !says_nothing(other)) && !frequent {
         return Vec::new();
     }
     let verb = seen.question.event_verb();
     vec![Caution {
         rule: Rule::ReversedOutcome,
         column: outcome.column.clone(),
-        heading: format!("“{}” may not be the event", outcome.event),
+        heading: format!("“{event}” may not be the event"),
         evidence: format!(
-            "As it stands, {} of {} customers ({}) {verb}: those whose {} is “{}”.",
+            "As it stands, {} of {} customers ({}) {verb}: those whose {} is “{event}”.",
             count(events),
             count(known),
             percent(events as f64 / known.max(1) as f64),
-            outcome.column,
-            outcome.event
+            outcome.column
         ),
         remedy: Remedy::OtherEvent { event: other.clone() },
     }]

@@ -6,7 +6,7 @@ mod roles;
 mod state;
 mod survey;
 
-pub use outcome::{Outcome, OutcomeError};
+pub use outcome::{Event, Outcome, OutcomeError};
 pub(crate) use roles::has_word;
 pub use roles::{ColumnChoice, KnownWhen, Role, Verdict, guess};
 pub use state::{Basis, ChosenPolicy, StudyState};

@@ -17,6 +17,9 @@ use crate::{Kind, Table};
 pub struct StudyState {
     /// What happened; none until the analyst has said so.
     pub outcome: Option<Outcome>,
+    /// Customers with the event, and customers whose outcome is known, as
+    /// counted when the outcome was chosen.
+    pub counted: Option<(u64, u64)>,
     /// Who is judged on what.
     pub split: SplitPlan,
     /// What is done with the columns before a model sees them.

@@ -51,7 +51,7 @@ impl Stop {
                 percent(found.all.rate())
             )
         });
-        let event = |outcome: &Outcome| format!("{} is “{}”", outcome.column, outcome.event);
+        let event = Outcome::words;
         Self {
             base: study.href("drivers"),
             prepare: study.href("prepare"),

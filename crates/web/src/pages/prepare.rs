@@ -2,11 +2,12 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::Table;
-use pronoia_core::number::{count, percent};
-use pronoia_core::profile::TableProfile;
+use pronoia_core::intake::{DecimalMark, parse_number};
+use pronoia_core::number::{self, count, percent};
+use pronoia_core::profile::{ColumnProfile, TableProfile};
 use pronoia_core::split::SplitPlan;
-use pronoia_core::study::{self, ColumnChoice, KnownWhen, Outcome, Role, Verdict};
+use pronoia_core::study::{self, ColumnChoice, Event, KnownWhen, Outcome, Role, Verdict};
+use pronoia_core::{Kind, Table};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
@@ -25,6 +26,10 @@ struct Page {
     base: String,
     /// Columns that can be the outcome, with their two values and counts.
     candidates: Vec<Candidate>,
+    /// Columns with a few values, any of which may be the event.
+    several: Vec<Candidate>,
+    /// Numbers that can be cut in two, with their range.
+    numbers: Vec<(String, String)>,
     chosen: Option<Chosen>,
     groups: Vec<Group>,
     roles: [Role; 9],
@@ -102,9 +107,8 @@ pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
     let left_aside =
         if missing > 0 { format!("; {} without an outcome are left aside", count(missing)) } else { String::new() };
     Ok(Some(format!(
-        "Event = {} is “{}”: {} of {} customers ({}){left_aside}",
-        outcome.column,
-        outcome.event,
+        "Event = {}: {} of {} customers ({}){left_aside}",
+        outcome.words(),
         count(events),
         count(known),
         percent(events as f64 / known.max(1) as f64)
@@ -120,8 +124,10 @@ fn counts(view: &StudyView) -> Result<Option<(Outcome, u64, u64, u64)>, PageErro
     let Some(outcome) = view.state.outcome.clone() else { return Ok(None) };
     let profile = view.table.figures()?;
     let Some(column) = profile.column(&outcome.column) else { return Ok(None) };
-    let events = column.top.iter().find(|(v, _)| *v == outcome.event).map_or(0, |t| t.1);
-    Ok(Some((outcome, events, profile.rows - column.missing, column.missing)))
+    let listed = |value: &str| column.top.iter().find(|(v, _)| v == value).map_or(0, |t| t.1);
+    let in_profile = || (listed(outcome.event.value().unwrap_or_default()), profile.rows - column.missing);
+    let (events, known) = view.state.counted.unwrap_or_else(in_profile);
+    Ok(Some((outcome, events, known, profile.rows.saturating_sub(known))))
 }
 
 /// The page.
@@ -134,7 +140,7 @@ pub async fn page(
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let profile = view.table.figures()?;
     let asking = view.state.outcome.is_none() || query.change.is_some();
-    let mut candidates = Vec::new();
+    let (mut candidates, mut several, mut numbers) = (Vec::new(), Vec::new(), Vec::new());
     if asking {
         for column in profile.columns.iter().filter(|c| c.distinct == 2) {
             let share = |n: u64| format!("{} ({})", count(n), percent(n as f64 / profile.rows.max(1) as f64));
@@ -142,6 +148,19 @@ pub async fn page(
             let values = column.top.iter().rev().map(|(v, n)| (v.clone(), share(*n))).collect();
             candidates.push(Candidate { column: column.name.clone(), values, missing: count(column.missing) });
         }
+        let listed = |c: &&ColumnProfile| c.distinct > 2 && c.top.len() as u64 == c.distinct;
+        for column in profile.columns.iter().filter(listed) {
+            let values = column.top.iter().map(|(v, n)| (v.clone(), count(*n))).collect();
+            several.push(Candidate { column: column.name.clone(), values, missing: count(column.missing) });
+        }
+        let cut = profile.columns.iter().filter(|c| c.kind == Kind::Number && c.distinct > 2);
+        numbers = cut
+            .filter_map(|c| Some((c.name.clone(), c.numbers.as_ref()?)))
+            .map(|(name, n)| {
+                let range = format!("{} to {}", number::plain(n.min), number::plain(n.max));
+                (name, range)
+            })
+            .collect();
     }
     let chosen = match (asking, event_sentence(&view)?) {
         (false, Some(sentence)) => Some(Chosen { sentence, split: view.state.split.sentence() }),
@@ -206,6 +225,8 @@ pub async fn page(
         views: Views::of(&view, ""),
         base: view.href("prepare"),
         candidates,
+        several,
+        numbers,
         chosen,
         groups,
         roles: Role::ALL,
@@ -233,12 +254,29 @@ fn heading(view: &StudyView) -> String {
     }
 }
 
-/// The outcome and the event, as `column=value` in one field.
-#[derive(Deserialize)]
-pub struct OutcomeForm {
-    csrf: String,
-    column: String,
-    event: String,
+/// The outcome that a form asks for: its fields are `column`, and `event` for
+/// one value, or several of `any` with a `name`, or a number `at_least` or `below`.
+fn asked_outcome(fields: &[(String, String)]) -> Result<Outcome, String> {
+    let all = |name: &str| fields.iter().filter(|f| f.0 == name).map(|f| f.1.clone()).collect::<Vec<_>>();
+    let one = |name: &str| all(name).into_iter().next().filter(|value| !value.trim().is_empty());
+    let column = one("column").ok_or("Choose the column that says what happened.")?;
+    let number = |text: &str| {
+        let read = parse_number(text, DecimalMark::Point).or_else(|| parse_number(text, DecimalMark::Comma));
+        read.ok_or_else(|| format!("“{text}” is not a number."))
+    };
+    let event = match (one("event"), one("at_least"), one("below")) {
+        (Some(value), ..) => Event::Value(value),
+        (None, Some(cut), None) => Event::AtLeast { at_least: number(&cut)? },
+        (None, None, Some(cut)) => Event::Below { below: number(&cut)? },
+        (None, Some(_), Some(_)) => return Err("Cut the number at one figure: fill in one of the two fields.".into()),
+        (None, None, None) if fields.iter().any(|f| f.0 == "at_least") => {
+            return Err("Say at which figure the number is cut in two.".into());
+        }
+        (None, None, None) => {
+            Event::AnyOf { any_of: all("any"), name: one("name").unwrap_or_default().trim().to_owned() }
+        }
+    };
+    Ok(Outcome { column, event })
 }
 
 /// Fixes the outcome, deals the rows out, and guesses what each column is for.
@@ -246,10 +284,10 @@ pub async fn choose_outcome(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<OutcomeForm>,
+    form: web::Form<Vec<(String, String)>>,
 ) -> PageResult {
-    visitor.check(&form.csrf)?;
-    let outcome = Outcome { column: form.column.clone(), event: form.event.clone() };
+    visitor.check(form.iter().find(|f| f.0 == "csrf").map_or("", |f| &f.1))?;
+    let outcome = asked_outcome(&form).map_err(PageError::Refused)?;
     enter_outcome(&app, visitor.workspace_id(), visitor.account_id(), path.id, outcome).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
@@ -268,13 +306,15 @@ pub(crate) async fn enter_outcome(
     let records = app.store.columns(&view.table, None).await?;
     let split = view.state.split.clone();
     let asked = outcome.clone();
-    let columns = web::block(move || guess_columns(&records, &profile, &asked, split))
+    let (columns, counted) = web::block(move || guess_columns(&records, &profile, &asked, split))
         .await
         .map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?
         .map_err(PageError::Refused)?;
-    let chosen = format!("Event: {} is “{}”", outcome.column, outcome.event);
+    let chosen = format!("Event: {}", outcome.words());
+    let same_column = view.state.outcome.as_ref().is_some_and(|before| before.column == outcome.column);
+    view.state.columns = if same_column { with_choices(columns, &view.state.columns) } else { columns };
     view.state.outcome = Some(outcome);
-    view.state.columns = columns;
+    view.state.counted = Some(counted);
     let sentence = event_sentence(&view)?.unwrap_or_default();
     let figure = sentence.split_once(": ").map_or(sentence.as_str(), |(_, rest)| rest).to_owned();
     super::choose(app, &view.study, &view.state, &Choice { account_id, chosen, figure }).await?;
@@ -288,13 +328,26 @@ fn guess_columns(
     profile: &TableProfile,
     outcome: &Outcome,
     split: SplitPlan,
-) -> Result<Vec<ColumnChoice>, String> {
+) -> Result<(Vec<ColumnChoice>, (u64, u64)), String> {
     let happened = outcome.read(records).map_err(|e| e.to_string())?;
     let rows = split.deal(records, &happened).map_err(|e| e.to_string())?.training;
     let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
     let areas = study::probe::areas(records, &rows, &event);
     let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);
-    Ok(study::guess(profile, &outcome.column, area))
+    let counted = |wanted: Option<bool>| happened.iter().filter(|h| **h == wanted).count() as u64;
+    let (events, others) = (counted(Some(true)), counted(Some(false)));
+    Ok((study::guess(profile, &outcome.column, area), (events, events + others)))
+}
+
+/// The guesses with the roles that somebody chose before, and the columns that
+/// steps make: for the same outcome with another event they are still right.
+fn with_choices(guessed: Vec<ColumnChoice>, before: &[ColumnChoice]) -> Vec<ColumnChoice> {
+    let made = before.iter().filter(|old| guessed.iter().all(|c| c.name != old.name)).cloned().collect::<Vec<_>>();
+    let chosen = |guess: ColumnChoice| match before.iter().find(|old| old.name == guess.name) {
+        Some(old) => ColumnChoice { role: old.role, known_when: old.known_when, ..guess },
+        None => guess,
+    };
+    guessed.into_iter().map(chosen).chain(made).collect()
 }
 
 /// Leaves out everything that should not go in.
