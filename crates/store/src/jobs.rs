@@ -11,7 +11,7 @@ use sea_orm::{
 use serde::{Deserialize, Serialize};
 
 use crate::entity::job;
-use crate::records::Join;
+use crate::records::{Append, Join};
 use crate::{Result, Store, StoreError};
 
 /// Seconds of silence after which a worker counts as gone.
@@ -44,6 +44,11 @@ pub enum Work {
     Join {
         /// Which, and how.
         join: Join,
+    },
+    /// Put the rows of one table below those of another.
+    Append {
+        /// Which.
+        append: Append,
     },
     /// Look for what goes with the outcome of a study.
     Drivers {

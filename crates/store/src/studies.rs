@@ -126,6 +126,11 @@ impl study::Model {
         Ok(serde_json::from_value(self.state.clone())?)
     }
 
+    /// The key of the table that these choices rest on.
+    pub fn records(&self, table: Option<i64>) -> i64 {
+        table.unwrap_or(self.table_id)
+    }
+
     /// The kind of question.
     pub fn kind(&self) -> Question {
         self.question.parse().unwrap_or(Question::Other)

@@ -145,8 +145,8 @@ impl StudyView {
             _ => None,
         };
         Ok(Self {
+            table: app.store.table(workspace, study.records(state.table)).await?,
             state,
-            table: app.store.table(workspace, study.table_id).await?,
             models,
             retired,
             lists: app.store.lists(id).await?,

@@ -1,5 +1,9 @@
 //! A table described: per column how many values there are, which, and in what shape.
 
+mod changes;
+
+pub use changes::{Change, changes};
+
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 

@@ -15,6 +15,9 @@ use crate::{Kind, Table};
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(default)]
 pub struct StudyState {
+    /// The version of the records, by the key of its table; none is the one
+    /// that the study began with.
+    pub table: Option<i64>,
     /// What happened; none until the analyst has said so.
     pub outcome: Option<Outcome>,
     /// Customers with the event, and customers whose outcome is known, as
@@ -49,6 +52,9 @@ pub struct ChosenPolicy {
 /// present one is stale.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Basis {
+    /// The version of the records, as in [`StudyState::table`].
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub table: Option<i64>,
     /// What is predicted.
     pub outcome: Outcome,
     /// From which columns.
@@ -70,6 +76,7 @@ impl Basis {
     /// Predictors as they stand, split as usual.
     pub fn plain(outcome: Outcome, predictors: impl Into<Vec<String>>) -> Self {
         Self {
+            table: None,
             outcome,
             predictors: predictors.into(),
             split: SplitPlan::default(),
@@ -140,6 +147,14 @@ impl StudyState {
         let predictors = self.columns.iter().filter(|c| c.goes_in()).map(|c| c.name.clone()).filter(there).collect();
         let weight = self.columns.iter().find(|c| c.role == Role::CaseWeight).map(|c| c.name.clone());
         let (split, steps, balance) = (self.split.clone(), self.steps.clone(), self.balance);
-        self.outcome.clone().map(|outcome| Basis { outcome, predictors, split, steps, weight, balance })
+        self.outcome.clone().map(|outcome| Basis {
+            table: self.table,
+            outcome,
+            predictors,
+            split,
+            steps,
+            weight,
+            balance,
+        })
     }
 }

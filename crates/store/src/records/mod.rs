@@ -1,10 +1,12 @@
 //! Customer records: one real table per version, there whole or not at all.
 
+mod append;
 mod copy;
 mod join;
 mod read;
 mod write;
 
+pub use append::{Append, AppendAccount};
 pub use join::{Join, KeyAccount, KeySide, Take};
 pub use read::{Page, Sort};
 pub use write::{Importer, Label, SealedFor};

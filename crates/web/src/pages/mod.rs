@@ -1,5 +1,6 @@
 //! The pages, one file per stop.
 
+mod append;
 mod cautions;
 mod compare;
 mod decide;
@@ -44,6 +45,8 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/tables/{id}", get().to(records::table))
         .route("/tables/{id}/join", get().to(join::page))
         .route("/tables/{id}/join", post().to(join::make))
+        .route("/tables/{id}/append", get().to(append::page))
+        .route("/tables/{id}/append", post().to(append::make))
         .route("/query", get().to(query::page))
         .route("/query/keep", post().to(query::keep))
         .route("/query/answer.csv", get().to(query::download))
@@ -56,6 +59,7 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("", get().to(home::study))
                 .route("/take-back", post().to(home::take_back))
                 .route("/records", get().to(records::page))
+                .route("/records/version", post().to(records::move_study))
                 .route("/drivers", get().to(drivers::page))
                 .route("/drivers", post().to(drivers::look))
                 .route("/drivers/rates.csv", get().to(drivers::rates_csv))

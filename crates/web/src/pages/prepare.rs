@@ -4,9 +4,9 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::intake::{DecimalMark, parse_number};
 use pronoia_core::number::{self, count, percent};
-use pronoia_core::profile::{ColumnProfile, TableProfile};
+use pronoia_core::profile::{ColumnProfile, TableProfile, changes};
 use pronoia_core::split::SplitPlan;
-use pronoia_core::study::{self, ColumnChoice, Event, KnownWhen, Outcome, Role, Verdict};
+use pronoia_core::study::{self, ColumnChoice, Event, KnownWhen, Outcome, Role, StudyState, Verdict};
 use pronoia_core::{Kind, Table};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -312,13 +312,44 @@ pub(crate) async fn enter_outcome(
         .map_err(PageError::Refused)?;
     let chosen = format!("Event: {}", outcome.words());
     let same_column = view.state.outcome.as_ref().is_some_and(|before| before.column == outcome.column);
-    view.state.columns = if same_column { with_choices(columns, &view.state.columns) } else { columns };
+    view.state.columns = if same_column { with_choices(columns, &view.state) } else { columns };
     view.state.outcome = Some(outcome);
     view.state.counted = Some(counted);
     let sentence = event_sentence(&view)?.unwrap_or_default();
     let figure = sentence.split_once(": ").map_or(sentence.as_str(), |(_, rest)| rest).to_owned();
     super::choose(app, &view.study, &view.state, &Choice { account_id, chosen, figure }).await?;
     Ok(())
+}
+
+/// Moves a study to another version of its records: the choices stay as far as
+/// their columns are there, and new columns are guessed.
+pub(crate) async fn enter_version(app: &App, view: &StudyView, account_id: i64, table: i64) -> Result<(), PageError> {
+    let to = app.store.table(view.study.workspace_id, table).await?;
+    if to.name != view.table.name || to.is_list {
+        return Err(PageError::Refused(format!("{} is not a version of {}.", to.name, view.table.name)));
+    }
+    let mut state = view.state.clone();
+    state.table = Some(to.id);
+    let profile = to.figures()?;
+    if let Some(outcome) = state.outcome.clone() {
+        outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
+        let (records, split) = (app.store.columns(&to, None).await?, state.split.clone());
+        let guessed = web::block(move || guess_columns(&records, &profile, &outcome, split)).await;
+        let (columns, counted) = guessed
+            .map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?
+            .map_err(PageError::Refused)?;
+        state.columns = with_choices(columns, &view.state);
+        state.counted = Some(counted);
+    }
+    let chosen = format!("Moved to version {} of {}", to.version, to.name);
+    let differs = changes(&view.table.figures()?, &to.figures()?).len();
+    let figure = format!(
+        "{} rows, were {}; {}",
+        text::count_of(to.rows),
+        text::count_of(view.table.rows),
+        text::counted(differs, "column is different", "columns are different")
+    );
+    super::choose(app, &view.study, &state, &Choice { account_id, chosen, figure }).await
 }
 
 /// What each column is for, told by its figures and by how well it alone
@@ -341,9 +372,10 @@ fn guess_columns(
 
 /// The guesses with the roles that somebody chose before, and the columns that
 /// steps make: for the same outcome with another event they are still right.
-fn with_choices(guessed: Vec<ColumnChoice>, before: &[ColumnChoice]) -> Vec<ColumnChoice> {
-    let made = before.iter().filter(|old| guessed.iter().all(|c| c.name != old.name)).cloned().collect::<Vec<_>>();
-    let chosen = |guess: ColumnChoice| match before.iter().find(|old| old.name == guess.name) {
+fn with_choices(guessed: Vec<ColumnChoice>, before: &StudyState) -> Vec<ColumnChoice> {
+    let makes: Vec<String> = before.steps.iter().filter_map(|s| s.action.makes()).collect();
+    let made = before.columns.iter().filter(|old| makes.contains(&old.name)).cloned().collect::<Vec<_>>();
+    let chosen = |guess: ColumnChoice| match before.columns.iter().find(|old| old.name == guess.name) {
         Some(old) => ColumnChoice { role: old.role, known_when: old.known_when, ..guess },
         None => guess,
     };

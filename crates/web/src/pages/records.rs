@@ -2,16 +2,16 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::profile::ColumnProfile;
+use pronoia_core::profile::{Change, ColumnProfile, changes};
 use pronoia_core::table::written_date;
 use pronoia_core::{Kind, number};
 use pronoia_store::record_table;
 use pronoia_store::records::{Page as Rows, Sort, StoredColumn};
 use serde::Deserialize;
 
-use super::{PageResult, StudyPath};
+use super::{PageResult, StudyPath, see_other};
 use crate::App;
-use crate::error::html;
+use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
 use crate::session::Visitor;
 use crate::text;
@@ -39,6 +39,15 @@ struct Page {
     base: String,
     columns: Vec<ColumnLine>,
     rows: Option<RowsView>,
+    versions: Vec<Version>,
+}
+
+/// Another version of the table, and what is different there.
+struct Version {
+    table: record_table::Model,
+    /// Told from the older of the two to the newer.
+    changes: Vec<Change>,
+    newer: bool,
 }
 
 /// A column with its figures, written out.
@@ -203,10 +212,52 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
         columns =
             profile.columns.iter().map(|c| line(c, profile.rows, query.column.as_ref() == Some(&c.name))).collect();
     }
-    html(&Page { source: table.came_from()?, frame, table, base, columns, rows })
+    let versions = if rows.is_some() { Vec::new() } else { versions(app, &table, frame.study.is_some()).await? };
+    html(&Page { source: table.came_from()?, frame, table, base, columns, rows, versions })
 }
 
-async fn rows_view(app: &App, table: &record_table::Model, query: &Query) -> Result<RowsView, crate::error::PageError> {
+/// The other versions to be told of: in a study all of them, elsewhere the one before.
+async fn versions(app: &App, table: &record_table::Model, all: bool) -> Result<Vec<Version>, PageError> {
+    if table.is_list {
+        return Ok(Vec::new());
+    }
+    let profile = table.figures()?;
+    let mut versions = Vec::new();
+    for other in app.store.tables(table.workspace_id).await?.into_iter().filter(|t| t.name == table.name) {
+        let newer = other.version > table.version;
+        if other.id == table.id || !(all || other.version + 1 == table.version) {
+            continue;
+        }
+        let theirs = other.figures()?;
+        let changes = if newer { changes(&profile, &theirs) } else { changes(&theirs, &profile) };
+        versions.push(Version { table: other, changes, newer });
+    }
+    Ok(versions)
+}
+
+/// The version that a study is to look at.
+#[derive(Deserialize)]
+pub struct Move {
+    csrf: String,
+    table: i64,
+}
+
+/// Moves a study to another version of its records.
+pub async fn move_study(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Move>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    if form.table != view.table.id {
+        super::prepare::enter_version(&app, &view, visitor.account_id(), form.table).await?;
+    }
+    see_other(&view.href("records"))
+}
+
+async fn rows_view(app: &App, table: &record_table::Model, query: &Query) -> Result<RowsView, PageError> {
     let total = table.rows as u64;
     let pages = total.div_ceil(ROWS).max(1);
     let page = query.page.unwrap_or(1).clamp(1, pages);

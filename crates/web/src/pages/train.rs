@@ -211,6 +211,8 @@ pub async fn begin(
             "No column goes in. Give at least one the role “predictor”, at Prepare.".into(),
         ));
     }
+    // Better said now than by the job.
+    basis.columns_read(&super::steps::kinds_of(&view)?).map_err(|e| PageError::Refused(e.to_string()))?;
     let mut settings = Settings::of_family(&form.family).ok_or(PageError::NotFound)?;
     for (name, value) in form.settings.iter().filter(|(_, v)| !v.trim().is_empty()) {
         settings.set(name, value).map_err(|e| PageError::Refused(e.to_string()))?;

@@ -47,7 +47,7 @@ pub(super) async fn confirm(
     let (basis, model) = (row.fitted_on()?, row.fitted()?);
     let validation = row.ranked()?.ok_or_else(|| Trouble::Failed("The model was not judged yet.".into()))?;
     watch.tell("Opening the sealed test", 0.1);
-    let table = fetch(app, workspace, study.table_id, &basis).await?;
+    let table = fetch(app, workspace, &study, &basis).await?;
     let seed = row.seed as u64;
     let policy = chosen.policy.clone();
     let confirmation = compute(move || {

@@ -34,7 +34,7 @@ async fn look_once(
     (state, basis): (&StudyState, &Basis),
     watch: &Watch,
 ) -> Result<(), Trouble> {
-    let table = app.store.table(study.workspace_id, study.table_id).await?;
+    let table = app.store.table(study.workspace_id, study.records(state.table)).await?;
     watch.tell("Fetching the columns", 0.0);
     // What names the customer or never varies can say nothing of the next one.
     let mute = |name: &str| state.columns.iter().any(|c| c.name == name && c.never);

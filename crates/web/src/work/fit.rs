@@ -11,7 +11,7 @@ use pronoia_core::progress::Part;
 use pronoia_core::split::Dealt;
 use pronoia_core::study::Basis;
 use pronoia_core::{Progress, Table};
-use pronoia_store::model;
+use pronoia_store::{model, study};
 
 use super::{Trouble, Watch, compute};
 use crate::{App, text};
@@ -33,7 +33,7 @@ pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Re
     if row.state == "fitted" {
         return Ok(address);
     }
-    let result = fit_and_judge(app, workspace, study.table_id, &row, watch).await;
+    let result = fit_and_judge(app, workspace, &study, &row, watch).await;
     let (fitted, evaluation, ranking, seconds) = match result {
         Ok(done) => done,
         Err(trouble) => {
@@ -60,13 +60,13 @@ pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Re
 async fn fit_and_judge(
     app: &App,
     workspace: i64,
-    table_id: i64,
+    study: &study::Model,
     row: &model::Model,
     watch: &Watch,
 ) -> Result<(Model, Evaluation, Ranking, f64), Trouble> {
     let (basis, settings, seed) = (row.fitted_on()?, row.asked()?, row.seed as u64);
     watch.tell("Fetching the columns", 0.0);
-    let table = fetch(app, workspace, table_id, &basis).await?;
+    let table = fetch(app, workspace, study, &basis).await?;
     let watch = watch.clone();
     compute(move || {
         let begun = Instant::now();
@@ -84,8 +84,8 @@ async fn fit_and_judge(
 }
 
 /// The columns that a fit needs.
-pub(super) async fn fetch(app: &App, workspace: i64, table_id: i64, basis: &Basis) -> Result<Table, Trouble> {
-    let table = app.store.table(workspace, table_id).await?;
+pub(super) async fn fetch(app: &App, workspace: i64, study: &study::Model, basis: &Basis) -> Result<Table, Trouble> {
+    let table = app.store.table(workspace, study.records(basis.table)).await?;
     let kinds: Vec<_> = table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
     let names = basis.columns_read(&kinds).map_err(|e| Trouble::Failed(e.to_string()))?;
     Ok(app.store.columns(&table, Some(&names)).await?)

@@ -1,5 +1,6 @@
 //! The background work: workers that take jobs from the queue.
 
+mod append;
 mod confirm;
 mod drivers;
 mod fit;
@@ -156,7 +157,7 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         Work::Scan { upload, .. } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None).await,
         Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
         Work::Score { list } => app.store.set_list_state(*list, state).await,
-        Work::Join { .. } | Work::Drivers { .. } | Work::Confirm { .. } => Ok(()),
+        Work::Join { .. } | Work::Append { .. } | Work::Drivers { .. } | Work::Confirm { .. } => Ok(()),
     };
     if let Err(e) = written {
         tracing::warn!("a job that was put aside could not be written down: {e}");
@@ -181,6 +182,7 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Scan { upload, sheet } => import::scan(app, workspace, *upload, sheet.as_deref(), watch).await,
         Work::Import { upload } => import::import(app, workspace, *upload, watch).await,
         Work::Join { join } => join::join(app, workspace, join, watch).await,
+        Work::Append { append } => append::append(app, workspace, append, watch).await,
         Work::Drivers { study } => drivers::look(app, workspace, *study, watch).await,
         Work::Fit { model } => fit::fit(app, workspace, *model, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
