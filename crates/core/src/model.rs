@@ -6,7 +6,7 @@ use thiserror::Error;
 
 use crate::calibrate::Calibration;
 use crate::learn::{Estimator, FitError, Settings, Target, sigmoid};
-use crate::prepare::{Preparation, PrepareError};
+use crate::prepare::{Preparation, PrepareError, Training};
 use crate::progress::Part;
 use crate::split::folds;
 use crate::study::{Basis, Outcome, OutcomeError};
@@ -195,11 +195,12 @@ impl Fit<'_> {
         let &Self { table, basis, settings, seed } = self;
         progress.tell("Preparing the training rows", 0.0);
         // What steps learn, they learn from rows as they are.
-        let preparation = Preparation::fit(table, &basis.steps, &basis.predictors, rows, settings.encoding())?;
+        let training = Training { rows, event: &target.event };
+        let encoding = settings.encoding();
+        let (preparation, whole) = Preparation::fit(table, &basis.steps, &basis.predictors, &training, encoding)?;
         let read: Vec<String> = preparation.inputs.iter().map(|input| input.name.clone()).collect();
         let balanced = basis.balance.apply(table, &read, rows, &target.event, seed);
-        let kept: Vec<usize> = balanced.kept.iter().map(|&at| rows[at]).collect();
-        let mut design = preparation.apply(table, &kept)?;
+        let mut design = if balanced.kept.len() == rows.len() { whole } else { whole.take(&balanced.kept) };
         let mut target = target.take(&balanced.kept);
         target.balanced = !basis.balance.is_off();
         if let Some(weight) = balanced.weight {

@@ -4,7 +4,7 @@ use pronoia_core::evaluate::{area_under_roc, log_loss};
 use pronoia_core::learn::Target;
 use pronoia_core::learn::logistic::{LogisticSettings, Rescue};
 use pronoia_core::learn::{Estimator, FitError, Settings};
-use pronoia_core::prepare::{Design, Encoding, Feature, Preparation};
+use pronoia_core::prepare::{Design, Encoding, Feature, Preparation, Training};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::table::ColumnBuilder;
@@ -123,7 +123,11 @@ fn held_out_rows_never_reach_the_preparation() {
     spoiled[2] = builder.finish();
     let spoiled = Table::new(spoiled).expect("columns");
     for encoding in [Encoding::Indicators, Encoding::Native] {
-        let fitted = |t: &Table| Preparation::fit(t, &[], &predictors, &training, encoding).expect("a preparation");
+        let fitted = |t: &Table| {
+            let event = vec![false; training.len()];
+            let training = Training { rows: &training, event: &event };
+            Preparation::fit(t, &[], &predictors, &training, encoding).expect("a preparation").0
+        };
         assert_eq!(fitted(&table), fitted(&spoiled));
     }
 }

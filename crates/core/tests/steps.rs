@@ -1,12 +1,15 @@
 //! The steps of a preparation: learned from training rows, replayed anywhere.
 
+use pronoia_core::evaluate::area_under_roc;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
-use pronoia_core::prepare::{Action, Encoding, Filling, Preparation, Seen, Step, effects, steps};
+use pronoia_core::prepare::{Action, Encoder, Encoding, Filling, Preparation, Seen, Step, Training, effects, steps};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::score::{match_list, scored};
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::{Kind, Model, Table};
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
 use serde_json::Value;
 
 const CSV: &[u8] = include_bytes!("../../../tests/reference/churn.csv");
@@ -35,10 +38,29 @@ fn every_kind() -> Vec<Step> {
         step(Action::Bands { column: of("noise"), bands: 4 }),
         derive("size", "CASE WHEN calls > 1 THEN 'large' WHEN calls > 0.9 THEN 'middling' ELSE 'small' END"),
         step(Action::GroupRare { column: of("size"), fewest: 40 }),
+        derive("rate", "CASE WHEN calls > 1 THEN 'a' WHEN calls > 0 THEN 'b' ELSE 'c' END"),
+        step(Action::Encode { column: of("rate"), encoder: Encoder::TargetMean }),
+        derive("evidence", "CASE WHEN months > 5 THEN 'a' ELSE 'b' END"),
+        step(Action::Encode { column: of("evidence"), encoder: Encoder::WeightOfEvidence }),
+        derive("rank", "CASE WHEN calls > 1 THEN 'much' WHEN calls > 0 THEN 'some' ELSE 'none' END"),
+        step(Action::Ordered { column: of("rank"), order: vec![of("none"), of("some"), of("much")] }),
+        step(Action::Standardise { column: of("rank") }),
     ]
 }
 
-const USED: [&str; 6] = ["calls", "months", "noise", "pace", "pace was missing", "size"];
+/// What is learned from these rows of the table.
+fn learned(table: &Table, steps: &[Step], used: &[String], rows: &[usize], encoding: Encoding) -> Preparation {
+    let event = events(table, rows);
+    let training = Training { rows, event: &event };
+    Preparation::fit(table, steps, used, &training, encoding).expect("a preparation").0
+}
+
+fn events(table: &Table, rows: &[usize]) -> Vec<bool> {
+    let happened = Outcome::is("left", "yes").read(table).expect("the outcome");
+    rows.iter().map(|&row| happened[row] == Some(true)).collect()
+}
+
+const USED: [&str; 9] = ["calls", "months", "noise", "pace", "pace was missing", "size", "rate", "evidence", "rank"];
 
 fn used() -> Vec<String> {
     USED.map(str::to_owned).into()
@@ -48,9 +70,7 @@ fn used() -> Vec<String> {
 fn a_fitted_preparation_never_saw_the_rows_held_out() {
     let table = churn();
     let training: Vec<usize> = (0..table.rows()).filter(|row| row % 3 != 0).collect();
-    let fitted = |t: &Table| {
-        Preparation::fit(t, &every_kind(), &used(), &training, Encoding::Indicators).expect("a preparation")
-    };
+    let fitted = |t: &Table| learned(t, &every_kind(), &used(), &training, Encoding::Indicators);
     let before = fitted(&table);
     // Every row held out is made another: extreme, missing, and the same for all.
     let text = String::from_utf8(CSV.to_vec()).expect("text");
@@ -62,7 +82,7 @@ fn a_fitted_preparation_never_saw_the_rows_held_out() {
     let changed = read_table(changed.join("\n").as_bytes(), &Unwatched).expect("a table").0;
     assert_eq!(fitted(&changed), before);
     let other: Vec<usize> = (0..table.rows()).filter(|row| row % 3 != 1).collect();
-    let others = Preparation::fit(&table, &every_kind(), &used(), &other, Encoding::Indicators).expect("one");
+    let others = learned(&table, &every_kind(), &used(), &other, Encoding::Indicators);
     assert_ne!(others, before, "other training rows teach something else");
 }
 
@@ -125,7 +145,7 @@ fn the_exponent_of_the_power_transform_agrees() {
     let rows: Vec<usize> = (0..table.rows()).collect();
     for name in ["calls", "months", "noise"] {
         let power = [step(Action::Power { column: name.into() })];
-        let fitted = Preparation::fit(&table, &power, &[name.into()], &rows, Encoding::Native).expect("fitted");
+        let fitted = learned(&table, &power, &[name.into()], &rows, Encoding::Native);
         let text = serde_json::to_value(&fitted.steps[0]).expect("JSON");
         let (ours, other) =
             (text["lambda"].as_f64().expect("ours"), theirs["yeo_johnson"][name].as_f64().expect("theirs"));
@@ -140,7 +160,8 @@ fn every_step_says_what_it_does_and_a_broken_one_does_not_hide_the_others() {
     let mut all = every_kind();
     all.insert(1, derive("oops", "nothing_here * 2"));
     all.push(Step { off: true, ..derive("later", "calls") });
-    let shown = effects(&all, &table, &rows);
+    let event = events(&table, &rows);
+    let shown = effects(&all, &table, &Training { rows: &rows, event: &event });
     assert_eq!(shown.len(), all.len());
     let problem = shown[1].as_ref().expect("it is on").as_ref().expect_err("it cannot be taken");
     assert!(problem.contains("nothing_here"), "{problem}");
@@ -172,8 +193,65 @@ fn steps_that_do_not_suit_their_column_are_refused_in_words() {
         (Action::Derive { name: of("fee"), expression: of("1") }, "already"),
         (Action::Derive { name: of(" "), expression: of("1") }, "name"),
         (Action::Filter { condition: of("fee + 1") }, "true or false"),
+        (Action::Encode { column: of("fee"), encoder: Encoder::TargetMean }, "cut a number into bands first"),
+        (Action::Ordered { column: of("plan"), order: vec![of("A")] }, "at least two different values"),
+        (Action::Ordered { column: of("plan"), order: vec![of("A"), of("A")] }, "at least two different values"),
+        (Action::Standardise { column: of("plan") }, "for numbers"),
     ] {
         let sentence = refused(action);
         assert!(sentence.contains(says), "{sentence}");
+    }
+}
+
+/// A category of two hundred values that have nothing to do with the outcome.
+fn with_noise() -> (Table, Vec<usize>, Vec<bool>) {
+    let mut rng = ChaCha8Rng::seed_from_u64(11);
+    let mut csv = String::from("shop,left\n");
+    for _ in 0..1_500 {
+        csv += &format!("s{},{}\n", rng.random_range(0..200), if rng.random::<f64>() < 0.3 { "yes" } else { "no" });
+    }
+    let table = read_table(csv.as_bytes(), &Unwatched).expect("a table").0;
+    let rows: Vec<usize> = (0..1_000).collect();
+    let event = events(&table, &rows);
+    (table, rows, event)
+}
+
+#[test]
+fn a_training_row_never_meets_its_own_outcome_in_an_encoding() {
+    let (table, rows, event) = with_noise();
+    for encoder in [Encoder::TargetMean, Encoder::WeightOfEvidence] {
+        let steps = [step(Action::Encode { column: "shop".into(), encoder })];
+        let training = Training { rows: &rows, event: &event };
+        let (fitted, design) =
+            Preparation::fit(&table, &steps, &["shop".into()], &training, Encoding::Native).expect("a preparation");
+        let own = area_under_roc(design.features()[0].numbers(), &event, None);
+        let replayed = fitted.apply(&table, &rows).expect("a design");
+        let naive = area_under_roc(replayed.features()[0].numbers(), &event, None);
+        assert!(naive > 0.65, "{encoder:?}: with its own outcome a row is told by chance alone: {naive}");
+        assert!((own - 0.5).abs() < 0.06, "{encoder:?}: noise tells nothing: {own}");
+    }
+}
+
+#[test]
+fn encodings_are_the_textbook_figures() {
+    let csv = "plan,left\nA,yes\nA,yes\nA,no\nB,no\nB,no\nB,yes\nB,no\n,no\n";
+    let table = read_table(csv.as_bytes(), &Unwatched).expect("a table").0;
+    let rows: Vec<usize> = (0..8).collect();
+    let event = events(&table, &rows);
+    let encoded = |encoder| {
+        let steps = [step(Action::Encode { column: "plan".into(), encoder })];
+        let training = Training { rows: &rows, event: &event };
+        let prepared = Preparation::fit(&table, &steps, &["plan".into()], &training, Encoding::Native).expect("one").0;
+        prepared.apply(&table, &rows).expect("a design").features()[0].numbers().to_vec()
+    };
+    let rate = 3.0 / 8.0;
+    let mean = encoded(Encoder::TargetMean);
+    for (row, expected) in [(0, (2.0 + 20.0 * rate) / 23.0), (3, (1.0 + 20.0 * rate) / 24.0), (7, 20.0 * rate / 21.0)] {
+        assert!((mean[row] - expected).abs() < 1e-12, "{row}: {}", mean[row]);
+    }
+    let evidence = encoded(Encoder::WeightOfEvidence);
+    for (row, events, others) in [(0, 2.0, 1.0), (3, 1.0, 3.0), (7, 0.0, 1.0)] {
+        let expected = ((events + 0.5) / 3.0 / ((others + 0.5) / 5.0f64)).ln();
+        assert!((evidence[row] - expected).abs() < 1e-12, "{row}: {}", evidence[row]);
     }
 }

@@ -2,6 +2,7 @@
 
 use super::fitting::FittedStep;
 use super::steps::{Action, Step, kinds_of};
+use super::{Encoder, Training};
 use crate::Table;
 use crate::expression::Expression;
 use crate::number::{count, fixed, percent, plain};
@@ -22,9 +23,10 @@ pub struct Effect {
 /// Takes the steps in order on the rows given, and says what each does; an
 /// error in words where one cannot be taken, after which the others go on
 /// without it. None for those that are switched off.
-pub fn effects(steps: &[Step], table: &Table, rows: &[usize]) -> Vec<Option<Result<Effect, String>>> {
+pub fn effects(steps: &[Step], table: &Table, training: &Training) -> Vec<Option<Result<Effect, String>>> {
     let mut known = kinds_of(table);
-    let mut stepped = table.take(rows);
+    let mut stepped = table.take(training.rows);
+    let mut event = training.event.to_vec();
     steps
         .iter()
         .map(|step| {
@@ -33,7 +35,7 @@ pub fn effects(steps: &[Step], table: &Table, rows: &[usize]) -> Vec<Option<Resu
             }
             let before = known.clone();
             let done = step.action.check(&mut known).map_err(|e| e.to_string()).and_then(|_| {
-                let (table, effect) = take(&step.action, &stepped)?;
+                let (table, effect) = take(&step.action, &stepped, &mut event)?;
                 stepped = table;
                 Ok(effect)
             });
@@ -45,7 +47,7 @@ pub fn effects(steps: &[Step], table: &Table, rows: &[usize]) -> Vec<Option<Resu
         .collect()
 }
 
-fn take(action: &Action, table: &Table) -> Result<(Table, Effect), String> {
+fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table, Effect), String> {
     let rows: Vec<usize> = (0..table.rows()).collect();
     let all = rows.len();
     if let Action::Filter { condition } = action {
@@ -53,10 +55,12 @@ fn take(action: &Action, table: &Table) -> Result<(Table, Effect), String> {
             Expression::check_condition(condition, &Expression::columns_of(table)).map_err(|e| e.to_string())?;
         let truth = condition.evaluate(table)?.values.into_column("kept");
         let kept: Vec<usize> = rows.into_iter().filter(|&row| truth.text(row).as_deref() == Some("yes")).collect();
+        *event = kept.iter().map(|&row| event[row]).collect();
         let sentence = format!("keeps {} of {} customers", count(kept.len() as u64), count(all as u64));
         return Ok((table.take(&kept), Effect { sentence, before: None, after: None }));
     }
-    let step = FittedStep::fit(action, table, &rows).map_err(|e| e.to_string())?;
+    let training = Training { rows: &rows, event };
+    let step = FittedStep::fit(action, table, &training).map_err(|e| e.to_string())?;
     let after = step.apply(table).map_err(|e| e.to_string())?;
     let changed = action.changes().or(match action {
         Action::Derive { name, .. } => Some(name.as_str()),
@@ -94,6 +98,32 @@ fn take(action: &Action, table: &Table) -> Result<(Table, Effect), String> {
         }
         (FittedStep::AsCode { .. }, Some(column)) => {
             format!("{} different names made of digits", count(ColumnProfile::of(column).distinct))
+        }
+        (FittedStep::Encode { encoded, encoder, .. }, _) => {
+            let by_value = encoded.values.iter();
+            let ends =
+                by_value.clone().min_by(|a, b| a.1.total_cmp(b.1)).zip(by_value.max_by(|a, b| a.1.total_cmp(b.1)));
+            let write = |x: f64| match encoder {
+                Encoder::TargetMean => percent(x),
+                Encoder::WeightOfEvidence => fixed(x, 2),
+            };
+            ends.map_or_else(String::new, |(low, high)| {
+                format!(
+                    "{} values, from “{}” ({}) to “{}” ({}); a training row is told by the others",
+                    count(encoded.values.len() as u64),
+                    low.0,
+                    write(*low.1),
+                    high.0,
+                    write(*high.1)
+                )
+            })
+        }
+        (FittedStep::Ordered { order, .. }, Some(column)) => {
+            let unknown = column.missing() - old.map_or(0, Column::missing).min(column.missing());
+            format!("ranks 1 to {}; {} rows have a value that is not named", order.len(), count(unknown as u64))
+        }
+        (FittedStep::Standardise { mean, sd, .. }, _) => {
+            format!("mean {} and standard deviation {} become 0 and 1", plain(*mean), plain(*sd))
         }
         (FittedStep::Bands { edges, .. }, _) => {
             let edges: Vec<String> = edges.iter().map(|&edge| plain(edge)).collect();

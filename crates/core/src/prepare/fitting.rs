@@ -7,7 +7,7 @@ use arrow_array::{Array, Float64Array};
 use serde::{Deserialize, Serialize};
 
 use super::steps::{Action, Filling};
-use super::{PrepareError, yeo_johnson};
+use super::{Encoded, Encoder, PrepareError, Training, yeo_johnson};
 use crate::drivers::{Band, Notation};
 use crate::expression::Expression;
 use crate::intake::{DateOrder, DecimalMark, parse_date, parse_number};
@@ -64,6 +64,31 @@ pub enum FittedStep {
         /// The column.
         column: String,
     },
+    /// A category as a number that was learned from the outcome.
+    Encode {
+        /// The column.
+        column: String,
+        /// What it is turned into.
+        encoder: Encoder,
+        /// What every value stands for.
+        encoded: Encoded,
+    },
+    /// A category as its place in an order.
+    Ordered {
+        /// The column.
+        column: String,
+        /// The values, the least first.
+        order: Vec<String>,
+    },
+    /// A number in standard deviations from its mean.
+    Standardise {
+        /// The column.
+        column: String,
+        /// The mean of training rows.
+        mean: f64,
+        /// Their standard deviation; 1 if it never varies.
+        sd: f64,
+    },
     /// Bands.
     Bands {
         /// The column.
@@ -86,20 +111,27 @@ pub enum FittedStep {
 
 impl FittedStep {
     /// Fits the steps one after the other, each on what those before it left;
-    /// gives the table after the last one too.
+    /// gives the table after the last one too, in which a training row never
+    /// knows of its own outcome.
     ///
     /// # Errors
     /// [`PrepareError`].
     pub fn fit_all<'a>(
         actions: &[Action],
         table: &'a Table,
-        rows: &[usize],
+        training: &Training,
     ) -> Result<(Vec<Self>, Cow<'a, Table>), PrepareError> {
         let mut stepped = Cow::Borrowed(table);
         let mut fitted = Vec::new();
         for action in actions {
-            let step = Self::fit(action, &stepped, rows)?;
-            stepped = Cow::Owned(step.apply(&stepped)?);
+            let step = Self::fit(action, &stepped, training)?;
+            let mut after = step.apply(&stepped)?;
+            if let Self::Encode { column, encoder, .. } = &step
+                && let (Some(source), Some(encoded)) = (stepped.column(column), after.column(column))
+            {
+                after = after.with(encoder.cross_fit(source, encoded, training));
+            }
+            stepped = Cow::Owned(after);
             fitted.push(step);
         }
         Ok((fitted, stepped))
@@ -110,7 +142,8 @@ impl FittedStep {
     ///
     /// # Errors
     /// [`PrepareError`].
-    pub fn fit(action: &Action, table: &Table, rows: &[usize]) -> Result<Self, PrepareError> {
+    pub fn fit(action: &Action, table: &Table, training: &Training) -> Result<Self, PrepareError> {
+        let rows = training.rows;
         let column = |name: &str| table.column(name).ok_or_else(|| PrepareError::MissingColumn(name.to_owned()));
         let sorted = |name: &str| -> Result<Vec<f64>, PrepareError> {
             let column = column(name)?;
@@ -150,6 +183,18 @@ impl FittedStep {
                 Self::Power { column: column.clone(), lambda: yeo_johnson::fit(&sorted(column)?) }
             }
             Action::AsCode { column } => Self::AsCode { column: column.clone() },
+            Action::Encode { column: name, encoder } => {
+                let encoded = encoder.fit(column(name)?, training);
+                Self::Encode { column: name.clone(), encoder: *encoder, encoded }
+            }
+            Action::Ordered { column, order } => Self::Ordered { column: column.clone(), order: order.clone() },
+            Action::Standardise { column } => {
+                let values = sorted(column)?;
+                let n = values.len().max(1) as f64;
+                let mean = values.iter().sum::<f64>() / n;
+                let sd = (values.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / n).sqrt();
+                Self::Standardise { column: column.clone(), mean, sd: if sd > 0.0 { sd } else { 1.0 } }
+            }
             Action::Bands { column, bands } => {
                 let values = sorted(column)?;
                 let mut edges: Vec<f64> = (1..*bands)
@@ -212,6 +257,17 @@ impl FittedStep {
                 }
                 Ok(table.with(built.finish()))
             }
+            Self::Encode { column: name, encoded, .. } => Ok(table.with(encoded.apply(column(name)?))),
+            Self::Ordered { column: name, order } => {
+                let source = column(name)?;
+                let place = |row: usize| {
+                    let value = source.text(row)?;
+                    order.iter().position(|o| *o == value).map(|at| (at + 1) as f64)
+                };
+                let places: Float64Array = (0..source.len()).map(place).collect();
+                Ok(table.with(Column { name: name.clone(), kind: Kind::Number, values: Values::Numbers(places) }))
+            }
+            Self::Standardise { column, mean, sd } => numbers(column, &|x| (x - mean) / sd),
             Self::Bands { column: name, edges, least, whole } => {
                 let source = column(name)?;
                 let notation = if *whole { Notation::Whole } else { Notation::Measured };

@@ -4,6 +4,7 @@
 
 mod design;
 mod effects;
+mod encoding;
 mod fitting;
 mod inputs;
 pub mod steps;
@@ -11,6 +12,7 @@ mod yeo_johnson;
 
 pub use design::{Design, Feature, FeatureValues};
 pub use effects::{Effect, effects};
+pub use encoding::{Encoded, Encoder};
 pub use fitting::{FittedStep, OTHER};
 pub use inputs::{Input, Seen};
 pub use steps::{Action, Filling, Step, StepError};
@@ -133,9 +135,21 @@ pub enum PrepareError {
     NoPredictors,
 }
 
+/// The rows that are learned from, and what happened in them.
+#[derive(Debug, Clone, Copy)]
+pub struct Training<'a> {
+    /// Positions in the table.
+    pub rows: &'a [usize],
+    /// `event[i]` says what happened in `rows[i]`.
+    pub event: &'a [bool],
+}
+
 impl Preparation {
     /// Learns what the steps need, fillings, scales and levels from the rows
-    /// given and from no others.
+    /// given and from no others; gives those rows prepared too. They are not
+    /// what [`Preparation::apply`] would make of them where a step learned from
+    /// the outcome: such a step is fitted anew without a row before it is
+    /// applied to it.
     ///
     /// # Errors
     /// [`PrepareError`] if a predictor is missing, there is none, or a step
@@ -144,15 +158,16 @@ impl Preparation {
         table: &Table,
         steps: &[Step],
         predictors: &[String],
-        rows: &[usize],
+        training: &Training,
         encoding: Encoding,
-    ) -> Result<Self, PrepareError> {
+    ) -> Result<(Self, Design), PrepareError> {
+        let rows = training.rows;
         if predictors.is_empty() {
             return Err(PrepareError::NoPredictors);
         }
         let (actions, read) = steps::needed(steps, predictors, &steps::kinds_of(table))?;
         let inputs = table.columns().iter().filter(|c| read.contains(&c.name)).map(|c| Input::of(c, rows)).collect();
-        let (fitted, stepped) = FittedStep::fit_all(&actions, table, rows)?;
+        let (fitted, stepped) = FittedStep::fit_all(&actions, table, training)?;
         let table = stepped.as_ref();
         let columns = predictors
             .par_iter()
@@ -165,7 +180,9 @@ impl Preparation {
                 Ok(PreparedColumn { name: name.clone(), kind: column.kind, coding })
             })
             .collect::<Result<_, PrepareError>>()?;
-        Ok(Self { inputs, steps: fitted, encoding, columns })
+        let preparation = Self { inputs, steps: fitted, encoding, columns };
+        let design = preparation.coded(table, rows)?;
+        Ok((preparation, design))
     }
 
     /// What the code of a feature of levels stands for.

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::PrepareError;
+use super::{Encoder, PrepareError};
 use crate::expression::{Expression, ExpressionError, Type};
 use crate::{Kind, Table};
 
@@ -65,6 +65,26 @@ pub enum Action {
     },
     /// Reads a number as the name of something.
     AsCode {
+        /// The column.
+        column: String,
+    },
+    /// Turns a category into a number that is learned from the outcome.
+    Encode {
+        /// The column.
+        column: String,
+        /// What it is turned into.
+        encoder: Encoder,
+    },
+    /// Turns a category into its place in an order; a value that is not in it
+    /// is missing.
+    Ordered {
+        /// The column.
+        column: String,
+        /// The values, the least first.
+        order: Vec<String>,
+    },
+    /// Counts a number in standard deviations from the mean of training rows.
+    Standardise {
         /// The column.
         column: String,
     },
@@ -159,6 +179,10 @@ impl Action {
             Self::Log { column } => format!("logarithm of {column}"),
             Self::Power { column } => format!("power transform of {column}"),
             Self::AsCode { column } => format!("read {column} as a code"),
+            Self::Encode { column, encoder: Encoder::TargetMean } => format!("{column} as its event rate"),
+            Self::Encode { column, encoder: Encoder::WeightOfEvidence } => format!("{column} as weight of evidence"),
+            Self::Ordered { column, order } => format!("{column} by rank: {}", order.join(" < ")),
+            Self::Standardise { column } => format!("standardise {column}"),
             Self::Bands { column, bands } => format!("{bands} bands of {column}"),
             Self::GroupRare { column, fewest } => format!("group values of {column} with fewer than {fewest} rows"),
         }
@@ -182,6 +206,9 @@ impl Action {
             | Self::Log { column }
             | Self::Power { column }
             | Self::AsCode { column }
+            | Self::Encode { column, .. }
+            | Self::Ordered { column, .. }
+            | Self::Standardise { column }
             | Self::Bands { column, .. }
             | Self::GroupRare { column, .. } => Some(column),
         }
@@ -250,13 +277,34 @@ impl Action {
                 }
                 Ok(vec![column.clone()])
             }
-            Self::Log { column } | Self::Power { column } => {
+            Self::Log { column } | Self::Power { column } | Self::Standardise { column } => {
                 number(columns, column)?;
                 Ok(vec![column.clone()])
             }
             Self::AsCode { column } => {
                 let at = number(columns, column)?;
                 columns[at].1 = Kind::Code;
+                Ok(vec![column.clone()])
+            }
+            Self::Encode { column, .. } | Self::Ordered { column, .. } => {
+                let at = place(columns, column)?;
+                let kind = columns[at].1;
+                if matches!(kind, Kind::Number | Kind::Date) {
+                    let wanted = "categories; cut a number into bands first";
+                    return Err(StepError::Kind { column: column.clone(), kind, wanted });
+                }
+                if let Self::Ordered { order, .. } = self {
+                    let mut different: Vec<&String> = order.iter().collect();
+                    different.sort();
+                    different.dedup();
+                    if order.len() < 2 || different.len() < order.len() {
+                        return Err(StepError::Field(
+                            "Name at least two different values in their order, the least first, with commas between."
+                                .into(),
+                        ));
+                    }
+                }
+                columns[at].1 = Kind::Number;
                 Ok(vec![column.clone()])
             }
             Self::Bands { column, bands } => {

@@ -10,7 +10,7 @@ pub use received::received;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
-use pronoia_core::prepare::{Action, Effect, Step, effects, steps};
+use pronoia_core::prepare::{Action, Effect, Step, Training, effects, steps};
 use pronoia_core::study::{ColumnChoice, KnownWhen, Role, StudyState, Verdict};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -32,7 +32,7 @@ const ROWS_SHOWN: usize = 20_000;
 const MOST_STEPS: usize = 60;
 
 /// The steps that can be added: the word in the address, and what it does.
-const KINDS: [(&str, &str); 9] = [
+const KINDS: [(&str, &str); 13] = [
     ("derive", "make a column"),
     ("filter", "keep some customers"),
     ("fill", "fill what is missing"),
@@ -42,6 +42,10 @@ const KINDS: [(&str, &str); 9] = [
     ("as-code", "read as a code"),
     ("bands", "cut into bands"),
     ("group-rare", "group rare values"),
+    ("ordered", "rank values"),
+    ("target-mean", "encode as event rate"),
+    ("weight-of-evidence", "encode as weight of evidence"),
+    ("standardise", "standardise"),
 ];
 
 #[derive(Template)]
@@ -53,7 +57,7 @@ struct Page {
     prepare: String,
     heading: String,
     lines: Vec<Line>,
-    kinds: [(&'static str, &'static str); 9],
+    kinds: [(&'static str, &'static str); 13],
     /// The step being added.
     adding: Option<&'static str>,
     /// Columns that it can be for.
@@ -141,8 +145,10 @@ pub async fn page(
     let adding = query.add.as_deref().and_then(|word| KINDS.into_iter().find(|k| k.0 == word)).map(|k| k.0);
     let known = columns_of(&study)?;
     let suits = |kind: Kind| match adding {
-        Some("cap" | "log" | "power" | "bands" | "as-code") => kind == Kind::Number,
-        Some("group-rare") => !matches!(kind, Kind::Number | Kind::Date | Kind::Text),
+        Some("cap" | "log" | "power" | "bands" | "as-code" | "standardise") => kind == Kind::Number,
+        Some("group-rare" | "ordered" | "target-mean" | "weight-of-evidence") => {
+            !matches!(kind, Kind::Number | Kind::Date | Kind::Text)
+        }
         _ => true,
     };
     let outcome = study.state.outcome.as_ref().map(|o| o.column.clone());
@@ -194,7 +200,9 @@ async fn shown(app: &App, study: &StudyView) -> Result<Shown, PageError> {
         let happened = basis.outcome.read(&table).map_err(|e| e.to_string())?;
         let mut rows = basis.split.deal(&table, &happened).map_err(|e| e.to_string())?.training;
         rows.truncate(ROWS_SHOWN);
-        Ok::<_, String>(Shown { effects: effects(&basis.steps, &table, &rows), rows: rows.len() as u64 })
+        let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
+        let training = Training { rows: &rows, event: &event };
+        Ok::<_, String>(Shown { effects: effects(&basis.steps, &table, &training), rows: rows.len() as u64 })
     });
     done.await
         .map_err(|e| PageError::Refused(format!("The steps could not be tried: {e}.")))?

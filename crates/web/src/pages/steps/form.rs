@@ -1,7 +1,7 @@
 //! The form by which a step is added.
 
 use pronoia_core::intake::{DecimalMark, parse_number};
-use pronoia_core::prepare::{Action, Filling};
+use pronoia_core::prepare::{Action, Encoder, Filling};
 use serde::Deserialize;
 
 /// Its fields; which of them count depends on the kind of step.
@@ -58,6 +58,13 @@ impl StepForm {
             "power" => Action::Power { column },
             "as-code" => Action::AsCode { column },
             "bands" => Action::Bands { column, bands: amount()?.max(0.0) as usize },
+            "ordered" => {
+                let order = self.value.split(',').map(|value| value.trim().to_owned());
+                Action::Ordered { column, order: order.filter(|value| !value.is_empty()).collect() }
+            }
+            "target-mean" => Action::Encode { column, encoder: Encoder::TargetMean },
+            "weight-of-evidence" => Action::Encode { column, encoder: Encoder::WeightOfEvidence },
+            "standardise" => Action::Standardise { column },
             "group-rare" => Action::GroupRare { column, fewest: amount()?.max(0.0) as u64 },
             other => return Err(format!("There is no step “{other}”.")),
         })

@@ -5,7 +5,7 @@ use askama::Template;
 use pronoia_core::expression::{Expression, ExpressionError, Type};
 use pronoia_core::number::count;
 use pronoia_core::prepare::steps::needed;
-use pronoia_core::prepare::{FittedStep, PrepareError};
+use pronoia_core::prepare::{FittedStep, PrepareError, Training};
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
@@ -72,7 +72,10 @@ pub async fn preview(
     // What the expression reads may have been made by a step.
     let inputs: Vec<String> = expression.inputs().map(str::to_owned).collect();
     let refused = |e: PrepareError| PageError::Refused(e.to_string());
-    let (actions, read) = needed(&steps, &inputs, &raw).map_err(refused)?;
+    let (actions, mut read) = needed(&steps, &inputs, &raw).map_err(refused)?;
+    // A step may have learned from the outcome.
+    let outcome = study.state.outcome.as_ref().filter(|_| !actions.is_empty());
+    read.extend(outcome.map(|o| o.column.clone()).filter(|name| !read.contains(name)));
     let table = match read.as_slice() {
         // An expression may read nothing; any column has as many rows.
         [] => {
@@ -81,7 +84,10 @@ pub async fn preview(
         read => app.store.first_rows(&study.table, read, TRIED).await?,
     };
     let all: Vec<usize> = (0..table.rows()).collect();
-    let (_, table) = FittedStep::fit_all(&actions, &table, &all).map_err(refused)?;
+    let happened = outcome.and_then(|o| o.read(&table).ok()).unwrap_or_default();
+    let event: Vec<bool> = all.iter().map(|&row| happened.get(row).copied().flatten() == Some(true)).collect();
+    let training = Training { rows: &all, event: &event };
+    let (_, table) = FittedStep::fit_all(&actions, &table, &training).map_err(refused)?;
     let (values, undefined) = expression.column("value", &table).map_err(PageError::Refused)?;
     let mut account =
         format!("missing in {} of the first {} rows", count(values.missing() as u64), count(table.rows() as u64));
