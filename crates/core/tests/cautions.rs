@@ -224,7 +224,7 @@ fn a_region_drawn_from_noise_is_not_confirmed() {
     let dealt = basis.deal(&table).expect("parts");
     // The thirty training rows of noise that by chance left, and their neighbours.
     let chosen: Vec<usize> = dealt.training.iter().copied().filter(|&row| planted.left[row]).take(60).collect();
-    let inside = |row: usize| chosen.contains(&row) || (dealt.validation.contains(&row) && row % 9 == 0);
+    let inside = |row: usize| chosen.contains(&row) || (dealt.validation.contains(&row) && row.is_multiple_of(9));
     let name = "lucky";
     planted.words(name, Kind::YesNo, |row, _| if inside(row) { "yes" } else { "no" }.into());
     planted.columns.last_mut().expect("the column").name = "drawn".into();

@@ -17,7 +17,8 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
     let events = profile.top.iter().find(|(value, _)| value == event).map_or(0, |t| t.1);
     let frequent = seen.question != Question::Other && events * 2 > known;
     let says_nothing = |value: &str| NOTHING.contains(&value.to_lowercase().as_str());
-    if !(says_nothing(event) && !says_nothing(other)) && !frequent {
+    let negative = says_nothing(event) && !says_nothing(other);
+    if !negative && !frequent {
         return Vec::new();
     }
     let verb = seen.question.event_verb();
