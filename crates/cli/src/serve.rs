@@ -33,6 +33,9 @@ pub struct Serve {
     /// Port to listen on.
     #[arg(long, default_value_t = 8417)]
     port: u16,
+    /// A folder whose files everybody who is signed in may fetch.
+    #[arg(long, value_name = "FOLDER")]
+    folder: Option<PathBuf>,
     /// The most megabytes of one upload.
     #[arg(long, default_value_t = 1_024)]
     most_upload_mb: u64,
@@ -76,6 +79,7 @@ impl Place {
             host: "127.0.0.1".into(),
             port: 0,
             uploads: self.uploads.clone(),
+            folder: None,
             most_upload: 1_024 * 1_000_000,
             demo_account: None,
         }
@@ -101,6 +105,7 @@ impl Serve {
             let config = Config {
                 host: self.host.clone(),
                 port: self.port,
+                folder: self.folder.clone(),
                 most_upload: self.most_upload_mb * 1_000_000,
                 demo_account,
                 ..self.place.config()

@@ -130,7 +130,7 @@ async fn guessing_passwords_is_slowed_down() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn bad_files_are_refused_in_words_and_leave_nothing() {
-    let server = Server::start_with_limit(1).await;
+    let server = Server::start_with(&["--most-upload-mb", "1"]).await;
     server.make_account();
     let http = Http::signed_in(&server, EMAIL);
     let csrf = http.csrf();

@@ -4,6 +4,7 @@
 //! COPY and sealed in one transaction. Everything else is entities.
 
 pub mod accounts;
+pub mod dictionary;
 mod entity;
 mod error;
 pub mod findings;

@@ -7,7 +7,7 @@ pub(crate) struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Step::FOUNDATION), Box::new(Step::FINDING), Box::new(Step::SURVEY)]
+        vec![Box::new(Step::FOUNDATION), Box::new(Step::FINDING), Box::new(Step::SURVEY), Box::new(Step::DICTIONARY)]
     }
 }
 
@@ -24,6 +24,8 @@ impl Step {
     const FINDING: Self = Self { name: "m0002_finding", sql: include_str!("schema/0002_finding.sql") };
     /// Who is judged on what, and what to be careful of.
     const SURVEY: Self = Self { name: "m0003_survey", sql: include_str!("schema/0003_survey.sql") };
+    /// What columns mean.
+    const DICTIONARY: Self = Self { name: "m0004_dictionary", sql: include_str!("schema/0004_dictionary.sql") };
 }
 
 impl MigrationName for Step {

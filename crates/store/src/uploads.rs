@@ -1,5 +1,8 @@
 //! Files that were sent, until they are tables.
 
+use std::collections::HashMap;
+
+use chrono::{DateTime, Utc};
 use pronoia_core::intake::Scan;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
@@ -31,6 +34,23 @@ impl Store {
             ..Default::default()
         };
         Ok(row.insert(&self.db).await?.id)
+    }
+
+    /// When a file of each name came last.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn last_uploads(&self, workspace_id: i64) -> Result<HashMap<String, DateTime<Utc>>> {
+        let rows: Vec<(String, DateTime<Utc>)> = upload::Entity::find()
+            .select_only()
+            .column(upload::Column::FileName)
+            .column_as(upload::Column::CreatedAt.max(), "last")
+            .filter(upload::Column::WorkspaceId.eq(workspace_id))
+            .group_by(upload::Column::FileName)
+            .into_tuple()
+            .all(&self.db)
+            .await?;
+        Ok(rows.into_iter().collect())
     }
 
     /// An upload of this workspace.

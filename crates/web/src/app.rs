@@ -13,6 +13,8 @@ pub struct Config {
     pub port: u16,
     /// Where uploaded files wait until they are tables.
     pub uploads: PathBuf,
+    /// A folder whose files everybody may fetch.
+    pub folder: Option<PathBuf>,
     /// The most bytes of one upload.
     pub most_upload: u64,
     /// E-mail and password to show on the sign-in page of a demonstration.

@@ -46,17 +46,17 @@ pub struct Server {
     pub folder: TempDir,
     port: u16,
     process: Option<Child>,
-    limit_mb: u64,
+    arguments: Vec<String>,
 }
 
 impl Server {
     /// Makes a database and serves it.
     pub async fn start() -> Self {
-        Self::start_with_limit(1_024).await
+        Self::start_with(&[]).await
     }
 
-    /// The same with another limit on uploads.
-    pub async fn start_with_limit(limit_mb: u64) -> Self {
+    /// The same with further arguments.
+    pub async fn start_with(arguments: &[&str]) -> Self {
         let base =
             std::env::var("PRONOIA_TEST_DATABASE").expect("PRONOIA_TEST_DATABASE names a server; ./test sets it");
         let port = free_port();
@@ -66,7 +66,8 @@ impl Server {
         let database = format!("{}/{name}", base.rsplit_once('/').expect("a database name").0);
         let folder = open_folder();
         let url = format!("http://127.0.0.1:{port}");
-        let mut server = Self { url, database, folder, port, process: None, limit_mb };
+        let arguments = arguments.iter().map(|a| (*a).to_owned()).collect();
+        let mut server = Self { url, database, folder, port, process: None, arguments };
         server.run().await;
         server
     }
@@ -86,7 +87,8 @@ impl Server {
     /// Starts the process and waits until it answers.
     pub async fn run(&mut self) {
         let process = Command::new(env!("CARGO_BIN_EXE_pronoia"))
-            .args(["serve", "--port", &self.port.to_string(), "--most-upload-mb", &self.limit_mb.to_string()])
+            .args(["serve", "--port", &self.port.to_string()])
+            .args(&self.arguments)
             .arg("--uploads")
             .arg(self.folder.path().join("uploads"))
             .env("DATABASE_URL", &self.database)

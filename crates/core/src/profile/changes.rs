@@ -129,8 +129,8 @@ mod tests {
             told(&changes(&before, &after)),
             [
                 "! old is gone",
-                "! note was a number, is a category",
-                "fee 100 to 179, was 100 to 149; in the middle 139.50, was 124.50",
+                "! note was a number, is a text",
+                "fee 100 to 179, was 100 to 149; in the middle 133, was 124.5",
                 "tier new values: “Gold” in 10.0\u{202f}%",
                 "left “no” in 50.0\u{202f}%, was 80.0\u{202f}%",
                 "gap missing in 50.0\u{202f}%, was 0.0\u{202f}%",

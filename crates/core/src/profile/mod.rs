@@ -1,8 +1,10 @@
 //! A table described: per column how many values there are, which, and in what shape.
 
 mod changes;
+mod unusual;
 
 pub use changes::{Change, changes};
+pub use unusual::Unlike;
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
@@ -23,6 +25,12 @@ pub struct TableProfile {
     pub rows: u64,
     /// One entry per column, in the order of the table.
     pub columns: Vec<ColumnProfile>,
+    /// Rows that say the same as an earlier one in every column.
+    #[serde(default)]
+    pub repeated: u64,
+    /// Rows unlike the others, the strangest first.
+    #[serde(default)]
+    pub unlike: Vec<Unlike>,
 }
 
 /// The figures of one column.
@@ -68,7 +76,7 @@ pub struct NumberProfile {
 impl TableProfile {
     /// Describes every column.
     pub fn of(table: &Table) -> Self {
-        Self { rows: table.rows() as u64, columns: table.columns().par_iter().map(ColumnProfile::of).collect() }
+        Self::of_parts(std::slice::from_ref(table))
     }
 
     /// Describes a table that came in parts with the same columns; only a few
@@ -77,10 +85,11 @@ impl TableProfile {
     pub fn of_parts(parts: &[Table]) -> Self {
         let width = parts.first().map_or(0, |p| p.columns().len());
         let whole = |at: usize| Column::concat(&parts.iter().map(|p| &p.columns()[at]).collect::<Vec<_>>());
-        Self {
-            rows: parts.iter().map(|p| p.rows() as u64).sum(),
-            columns: (0..width).into_par_iter().filter_map(|at| whole(at).map(|c| ColumnProfile::of(&c))).collect(),
-        }
+        let rows = parts.iter().map(|p| p.rows() as u64).sum();
+        let columns: Vec<ColumnProfile> =
+            (0..width).into_par_iter().filter_map(|at| whole(at).map(|c| ColumnProfile::of(&c))).collect();
+        let (repeated, unlike) = unusual::look(parts, &columns);
+        Self { rows, columns, repeated, unlike }
     }
 
     /// The column of that name.
@@ -217,5 +226,27 @@ mod tests {
         assert!((n.sd - (32.0f64 / 7.0).sqrt()).abs() < 1e-12);
         assert_eq!(n.bars.iter().sum::<u64>(), 8);
         assert_eq!(p.mode(), Some(("4", 3)));
+    }
+
+    #[test]
+    fn rows_that_repeat_or_stand_out_are_found() {
+        let mut csv = String::from("id,fee,tier\n");
+        for i in 0..3_000 {
+            let (fee, tier) = match i {
+                77 => (98_000, "Basic"),
+                1_500 => (i % 90, "Emperor"),
+                _ => (100 + i % 90, ["Basic", "Plus"][i % 2]),
+            };
+            csv += &format!("A{i},{fee},{tier}\n");
+        }
+        csv += "A5,105,Plus\nA5,105,Plus\n";
+        let table = crate::intake::read_table(csv.as_bytes(), &crate::progress::Unwatched).expect("a table").0;
+        let profile = TableProfile::of(&table);
+        assert_eq!(profile.repeated, 2);
+        let found: Vec<(u64, &str)> = profile.unlike.iter().map(|u| (u.row, u.why.as_str())).collect();
+        assert_eq!(
+            found,
+            [(78, "fee 98\u{202f}000 (half of all: 121.2 to 167)"), (1_501, "tier “Emperor” (1 of 3\u{202f}002 rows)"),]
+        );
     }
 }

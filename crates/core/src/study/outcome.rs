@@ -57,6 +57,18 @@ pub enum OutcomeError {
         /// Its only value, or "all missing".
         value: String,
     },
+    /// More than two values, and nobody has said which of them are the event.
+    #[error(
+        "“{column}” has {found} different values ({values}); an outcome has two. Choose a column with two values, or say which of these together are the event."
+    )]
+    ManyValues {
+        /// The column.
+        column: String,
+        /// How many.
+        found: u64,
+        /// Some of them.
+        values: String,
+    },
     /// The event does not occur.
     #[error("“{event}” does not occur in “{column}”; its values are {values}.")]
     NoEvent {
@@ -130,6 +142,9 @@ impl Outcome {
                 if listed && profile.top.iter().all(|(v, _)| any_of.contains(v)) {
                     return Err(OutcomeError::Everybody { column, event: self.event.words() });
                 }
+            }
+            Event::Value(_) if profile.distinct > 2 => {
+                return Err(OutcomeError::ManyValues { column, found: profile.distinct, values: values() });
             }
             Event::Value(value) if listed && !occurs(value) => {
                 return Err(OutcomeError::NoEvent { column, event: value.clone(), values: values() });

@@ -5,6 +5,7 @@ pub mod finding;
 pub mod job;
 pub mod ledger_entry;
 pub mod list;
+pub mod meaning;
 pub mod membership;
 pub mod model;
 pub mod record_table;

@@ -6,6 +6,7 @@ use pronoia_core::study::Question;
 use pronoia_store::{record_table, upload};
 use serde::Deserialize;
 
+use super::folder::Held;
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
 use crate::error::{PageError, html};
@@ -24,6 +25,8 @@ struct Page {
     questions: [Question; 4],
     most_upload: String,
     most_bytes: u64,
+    /// What lies in the shared folder, or why that cannot be told.
+    folder: Result<Vec<Held>, String>,
 }
 
 struct Line {
@@ -57,6 +60,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         questions: Question::ALL,
         most_upload: text::bytes(app.config.most_upload),
         most_bytes: app.config.most_upload,
+        folder: super::folder::held(&app, visitor.workspace_id()).await?,
     })
 }
 

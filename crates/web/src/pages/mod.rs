@@ -6,6 +6,7 @@ mod compare;
 mod decide;
 pub(crate) mod drivers;
 mod find;
+mod folder;
 mod home;
 mod jobs;
 mod join;
@@ -37,12 +38,14 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/theme", post().to(sign_in::theme))
         .route("/", get().to(home::page))
         .route("/find", get().to(find::page))
+        .route("/folder", post().to(folder::fetch))
         .route("/uploads", post().to(uploads::receive))
         .route("/uploads/{id}", get().to(uploads::page))
         .route("/uploads/{id}/accept", post().to(uploads::accept))
         .route("/uploads/{id}/sheet", post().to(uploads::read_sheet))
         .route("/uploads/{id}/rejects.csv", get().to(uploads::rejects))
         .route("/tables/{id}", get().to(records::table))
+        .route("/tables/{id}/meaning", post().to(records::write_meaning))
         .route("/tables/{id}/join", get().to(join::page))
         .route("/tables/{id}/join", post().to(join::make))
         .route("/tables/{id}/append", get().to(append::page))

@@ -40,6 +40,10 @@ struct Page {
     columns: Vec<ColumnLine>,
     rows: Option<RowsView>,
     versions: Vec<Version>,
+    /// What is odd about whole rows, in a sentence, and the rows with their page.
+    repeated: Option<String>,
+    unlike: Vec<(u64, u64, String)>,
+    looks_at_odd: bool,
 }
 
 /// Another version of the table, and what is different there.
@@ -74,6 +78,8 @@ pub struct ColumnLine {
     pub shape: Option<String>,
     /// What the shape or the most frequent values say, in a sentence.
     pub finding: String,
+    /// What it means, in somebody's words; empty if nobody has said.
+    pub meaning: String,
 }
 
 struct RowsView {
@@ -148,6 +154,7 @@ pub fn line(profile: &ColumnProfile, rows: u64, open: bool) -> ColumnLine {
     };
     ColumnLine {
         finding,
+        meaning: String::new(),
         name: profile.name.clone(),
         encoded: encoded(&profile.name),
         kind: profile.kind,
@@ -174,6 +181,7 @@ pub fn made_line(name: &str, kind: Kind, open: bool) -> ColumnLine {
         figures: Vec::new(),
         top: Vec::new(),
         shape: None,
+        meaning: String::new(),
         finding: "Made by a step; its figures stand beside the step".into(),
     }
 }
@@ -211,9 +219,31 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
     } else {
         columns =
             profile.columns.iter().map(|c| line(c, profile.rows, query.column.as_ref() == Some(&c.name))).collect();
+        let mut meanings = app.store.meanings(table.workspace_id, &table.name).await?;
+        columns.iter_mut().for_each(|c| c.meaning = meanings.remove(&c.name).unwrap_or_default());
     }
     let versions = if rows.is_some() { Vec::new() } else { versions(app, &table, frame.study.is_some()).await? };
-    html(&Page { source: table.came_from()?, frame, table, base, columns, rows, versions })
+    let looks_at_odd = query.view.as_deref() == Some("unlike");
+    let repeated = (profile.repeated > 0).then(|| {
+        format!(
+            "{} the same as an earlier row in every column.",
+            text::counted(profile.repeated as usize, "row says", "rows say")
+        )
+    });
+    let page_of = |row: u64| (row - 1) / ROWS + 1;
+    let unlike = profile.unlike.iter().map(|u| (u.row, page_of(u.row), u.why.clone())).collect();
+    html(&Page {
+        source: table.came_from()?,
+        frame,
+        table,
+        base,
+        columns: if looks_at_odd { Vec::new() } else { columns },
+        rows,
+        versions: if looks_at_odd { Vec::new() } else { versions },
+        repeated,
+        unlike,
+        looks_at_odd,
+    })
 }
 
 /// The other versions to be told of: in a study all of them, elsewhere the one before.
@@ -233,6 +263,33 @@ async fn versions(app: &App, table: &record_table::Model, all: bool) -> Result<V
         versions.push(Version { table: other, changes, newer });
     }
     Ok(versions)
+}
+
+/// What a column means.
+#[derive(Deserialize)]
+pub struct Meaning {
+    csrf: String,
+    column: String,
+    words: String,
+    /// The study whose page it was written on.
+    study: Option<i64>,
+}
+
+/// Writes down what a column means.
+pub async fn write_meaning(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<i64>,
+    form: web::Form<Meaning>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let table = app.store.table(visitor.workspace_id(), *path).await?;
+    if table.stored_columns()?.iter().all(|c| c.name != form.column) {
+        return Err(PageError::NotFound);
+    }
+    app.store.set_meaning(table.workspace_id, &table.name, &form.column, form.words.trim()).await?;
+    let page = form.study.map_or(format!("/tables/{path}"), |study| format!("/studies/{study}/records"));
+    see_other(&format!("{page}?column={}#open", encoded(&form.column)))
 }
 
 /// The version that a study is to look at.

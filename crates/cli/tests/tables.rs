@@ -1,0 +1,83 @@
+//! What is told of a table beside its columns: odd rows, what columns mean, and the shared folder.
+
+mod support;
+
+use support::{Browser, EMAIL, Http, Server, plain};
+
+fn fees(extra: &str) -> Vec<u8> {
+    let rows: String = (0..400).map(|i| format!("F{i:04},{},{}\n", 100 + i % 40, ["web", "shop"][i % 2])).collect();
+    format!("id,fee,channel\n{rows}{extra}").into_bytes()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn odd_rows_are_shown_and_meanings_stay_with_every_version() {
+    let server = Server::start().await;
+    server.make_account();
+    let http = Http::signed_in(&server, EMAIL);
+    let store = server.store().await;
+    for (upload, extra) in [(1, "F0003,103,shop\nF9999,99000,web\n"), (2, "")] {
+        http.follow(&http.upload(&http.csrf(), "fees.csv", &fees(extra)).location).await;
+        http.follow(&http.submit(&format!("/uploads/{upload}/accept"), &[]).location).await;
+        if upload == 1 {
+            let first = store.tables(1).await.expect("tables")[0].id;
+            let odd = plain(&http.get(&format!("/tables/{first}?view=unlike")).text);
+            assert!(odd.contains("1 row says the same as an earlier row in every column."), "{odd}");
+            assert!(odd.contains("402") && odd.contains("fee 99 000 (half of all:"), "{odd}");
+            let write = |column: &str, words: &str| {
+                http.submit(&format!("/tables/{first}/meaning"), &[("column", column), ("words", words)]).status
+            };
+            assert_eq!(write("fee", "euros a year, <gross>"), 303);
+            assert_eq!(write("rent", "nothing"), 404);
+            assert_eq!(write("fee", &"x".repeat(501)), 422);
+        }
+    }
+    let second = store.tables(1).await.expect("tables")[0].id;
+    let page = http.get(&format!("/tables/{second}")).text;
+    assert!(page.contains("euros a year, &#60;gross&#62;"), "{page}");
+    let odd = plain(&http.get(&format!("/tables/{second}?view=unlike")).text);
+    assert!(odd.contains("No row says the same as another") && odd.contains("No row stands out"), "{odd}");
+
+    let b = Browser::open().await;
+    b.sign_in(&server).await;
+    b.go(&format!("{}/tables/{second}?column=channel#open", server.url)).await;
+    b.fill(".meaning-of [name=words]", "how the booking came in").await;
+    b.click(".meaning-of button").await;
+    b.see_element("#open").await;
+    b.is_accessible("an unfolded column").await;
+    b.go(&format!("{}/tables/{second}", server.url)).await;
+    b.see(".means", "euros a year").await;
+    b.close().await;
+    http.submit(&format!("/tables/{second}/meaning"), &[("column", "fee"), ("words", " ")]);
+    assert!(!http.get(&format!("/tables/{second}")).text.contains("euros a year"), "taken out again");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn files_of_the_shared_folder_are_fetched_and_nothing_outside_it() {
+    let shared = tempfile::tempdir().expect("a folder");
+    std::fs::write(shared.path().join("fees 2026.csv"), fees("")).expect("a file");
+    std::fs::write(shared.path().join(".hidden"), "x").expect("a file");
+    std::os::unix::fs::symlink("/etc/passwd", shared.path().join("passwd")).expect("a link");
+    let server = Server::start_with(&["--folder", &shared.path().to_string_lossy()]).await;
+    server.make_account();
+    let http = Http::signed_in(&server, EMAIL);
+    let home = || plain(&http.get("/").text);
+    assert!(home().contains("fees 2026.csv") && home().contains("not fetched yet"), "{}", home());
+    assert!(!home().contains("passwd") && !home().contains(".hidden"));
+    for outside in ["passwd", "../../etc/passwd", "/etc/passwd", ".hidden", "gone.csv"] {
+        let refused = http.submit("/folder", &[("name", outside)]);
+        assert!(refused.status == 422 && plain(&refused.text).contains("no file"), "{outside}: {}", refused.status);
+    }
+    let fetched = http.submit("/folder", &[("name", "fees 2026.csv")]);
+    assert_eq!(fetched.status, 303);
+    http.follow(&fetched.location).await;
+    http.follow(&http.submit("/uploads/1/accept", &[]).location).await;
+    let store = server.store().await;
+    let tables = store.tables(1).await.expect("tables");
+    assert_eq!((tables[0].name.as_str(), tables[0].rows), ("fees 2026", 400));
+    assert!(home().contains("<td>fetched</td>"), "{}", home());
+    // The file stays where it lay; once it is changed, that is said.
+    let later = std::time::SystemTime::now() + std::time::Duration::from_secs(60);
+    let file = std::fs::File::options().write(true).open(shared.path().join("fees 2026.csv")).expect("still there");
+    file.set_modified(later).expect("a later moment");
+    assert!(home().contains("changed since it was fetched"));
+}

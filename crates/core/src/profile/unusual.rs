@@ -1,0 +1,164 @@
+//! Rows to look at: those that stand there twice, and those unlike all others.
+
+use std::collections::{HashMap, HashSet};
+use std::hash::{DefaultHasher, Hash, Hasher};
+
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use super::ColumnProfile;
+use crate::number::{count, plain};
+use crate::table::{Column, Values, written_date};
+use crate::{Kind, Table};
+
+/// Rows that are named as unlike the others, at most.
+const MOST: usize = 12;
+
+/// Robust standard deviations up to which a number is nothing unusual.
+const USUAL: f64 = 4.0;
+
+/// What one value can add to a row's strangeness, at most.
+const MOST_OF_ONE: f64 = 20.0;
+
+/// Different values up to which a column's rare values are unusual.
+const FEW_VALUES: u64 = 200;
+
+/// Share of rows below which a value is rare.
+const RARE: f64 = 0.001;
+
+/// A row unlike the others.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Unlike {
+    /// Its number in the order of the source, from 1.
+    pub row: u64,
+    /// What is unusual about it, in words.
+    pub why: String,
+}
+
+/// What one column adds to a row's strangeness.
+enum Strange {
+    /// Middle and robust standard deviation of a number.
+    Number { middle: f64, spread: f64, usual: (f64, f64) },
+    /// How often every value occurs.
+    Words { counts: HashMap<String, u64>, rows: u64 },
+    /// Nothing is strange here.
+    Never,
+}
+
+impl Strange {
+    fn of(profile: &ColumnProfile, columns: &[&Column], rows: u64) -> Self {
+        if let Some(n) = &profile.numbers {
+            // The middle half of a normal distribution is 1.349 standard deviations wide.
+            let spread = (n.upper_quartile - n.lower_quartile) / 1.349;
+            let usual = (n.lower_quartile, n.upper_quartile);
+            return if spread > 0.0 { Self::Number { middle: n.median, spread, usual } } else { Self::Never };
+        }
+        if profile.kind == Kind::Text || profile.distinct > FEW_VALUES {
+            return Self::Never;
+        }
+        let mut counts: HashMap<String, u64> = HashMap::new();
+        for column in columns {
+            if let Values::Words(words) = &column.values {
+                words
+                    .levels()
+                    .zip(words.counts())
+                    .for_each(|(word, n)| *counts.entry(word.to_owned()).or_default() += n);
+            }
+        }
+        Self::Words { counts, rows }
+    }
+
+    /// How strange a value is; 0 if it is not.
+    fn score(&self, column: &Column, row: usize) -> f64 {
+        match self {
+            Self::Never => 0.0,
+            Self::Number { middle, spread, .. } => {
+                column.number(row).map_or(0.0, |x| (((x - middle) / spread).abs() - USUAL).clamp(0.0, MOST_OF_ONE))
+            }
+            Self::Words { counts, rows } => {
+                let Values::Words(words) = &column.values else { return 0.0 };
+                let share = words.get(row).and_then(|w| counts.get(w)).map_or(1.0, |n| *n as f64 / *rows as f64);
+                if share < RARE { (RARE / share).ln() + 1.0 } else { 0.0 }
+            }
+        }
+    }
+
+    /// The value in words, beside what is usual.
+    fn words(&self, column: &Column, row: usize) -> String {
+        let write = |x: f64| if column.kind == Kind::Date { written_date(x as i32) } else { plain(x) };
+        match self {
+            Self::Number { usual, .. } => format!(
+                "{} {} (half of all: {} to {})",
+                column.name,
+                column.number(row).map_or_else(String::new, write),
+                write(usual.0),
+                write(usual.1)
+            ),
+            Self::Words { counts, rows } => {
+                let value = column.text(row).unwrap_or_default();
+                let n = counts.get(&value).copied().unwrap_or(0);
+                format!("{} “{value}” ({} of {} rows)", column.name, count(n), count(*rows))
+            }
+            Self::Never => String::new(),
+        }
+    }
+}
+
+/// Rows that say the same as an earlier one in every column; and the rows
+/// whose values are strangest taken together, the strangest first.
+pub(super) fn look(parts: &[Table], profiles: &[ColumnProfile]) -> (u64, Vec<Unlike>) {
+    let rows: u64 = parts.iter().map(|p| p.rows() as u64).sum();
+    let strange: Vec<Strange> = (0..profiles.len())
+        .into_par_iter()
+        .map(|at| Strange::of(&profiles[at], &parts.iter().map(|p| &p.columns()[at]).collect::<Vec<_>>(), rows))
+        .collect();
+    let mut seen: HashSet<u64> = HashSet::with_capacity(rows as usize);
+    let mut repeated = 0;
+    let mut strangest: Vec<(f64, u64, usize, usize)> = Vec::new();
+    let mut first = 0;
+    for (at, part) in parts.iter().enumerate() {
+        let marks: Vec<(u64, f64)> = (0..part.rows())
+            .into_par_iter()
+            .with_min_len(1_024)
+            .map(|row| {
+                let score = part.columns().iter().zip(&strange).map(|(c, s)| s.score(c, row)).sum();
+                (mark(part, row), score)
+            })
+            .collect();
+        for (row, (mark, score)) in marks.into_iter().enumerate() {
+            repeated += u64::from(!seen.insert(mark));
+            if score > 0.0 {
+                strangest.push((score, first + row as u64 + 1, at, row));
+            }
+        }
+        first += part.rows() as u64;
+        strangest.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
+        strangest.truncate(MOST);
+    }
+    let why = |part: &Table, row: usize| {
+        let mut reasons: Vec<(f64, String)> = part
+            .columns()
+            .iter()
+            .zip(&strange)
+            .map(|(column, s)| (s.score(column, row), s, column))
+            .filter(|r| r.0 > 0.0)
+            .map(|(score, s, column)| (score, s.words(column, row)))
+            .collect();
+        reasons.sort_by(|a, b| b.0.total_cmp(&a.0));
+        reasons.into_iter().take(3).map(|r| r.1).collect::<Vec<_>>().join("; ")
+    };
+    let unlike = strangest.into_iter().map(|(_, number, at, row)| Unlike { row: number, why: why(&parts[at], row) });
+    (repeated, unlike.collect())
+}
+
+/// The row as one number; two rows with the same values have the same.
+fn mark(table: &Table, row: usize) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    for column in table.columns() {
+        match &column.values {
+            Values::Words(words) => words.get(row).hash(&mut hasher),
+            _ => column.number(row).map(f64::to_bits).hash(&mut hasher),
+        }
+    }
+    hasher.finish()
+}
