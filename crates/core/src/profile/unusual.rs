@@ -14,6 +14,9 @@ use crate::{Kind, Table};
 /// Rows that are named as unlike the others, at most.
 const MOST: usize = 12;
 
+/// Rows that are named for the same column above all, at most.
+const MOST_BY_ONE: usize = 4;
+
 /// Robust standard deviations up to which a number is nothing unusual.
 const USUAL: f64 = 4.0;
 
@@ -33,6 +36,18 @@ pub struct Unlike {
     pub row: u64,
     /// What is unusual about it, in words.
     pub why: String,
+}
+
+/// A strange row while they are looked for.
+struct Found {
+    score: f64,
+    /// Its number in the table.
+    number: u64,
+    /// The column that is strangest about it.
+    by: usize,
+    /// Its part of the table, and its row there.
+    part: usize,
+    row: usize,
 }
 
 /// What one column adds to a row's strangeness.
@@ -114,26 +129,38 @@ pub(super) fn look(parts: &[Table], profiles: &[ColumnProfile]) -> (u64, Vec<Unl
         .collect();
     let mut seen: HashSet<u64> = HashSet::with_capacity(rows as usize);
     let mut repeated = 0;
-    let mut strangest: Vec<(f64, u64, usize, usize)> = Vec::new();
+    let mut strangest: Vec<Found> = Vec::new();
     let mut first = 0;
     for (at, part) in parts.iter().enumerate() {
-        let marks: Vec<(u64, f64)> = (0..part.rows())
+        let marks: Vec<(u64, f64, usize)> = (0..part.rows())
             .into_par_iter()
             .with_min_len(1_024)
             .map(|row| {
-                let score = part.columns().iter().zip(&strange).map(|(c, s)| s.score(c, row)).sum();
-                (mark(part, row), score)
+                let (mut score, mut most, mut by) = (0.0, 0.0, 0);
+                for (at, (column, strange)) in part.columns().iter().zip(&strange).enumerate() {
+                    let adds = strange.score(column, row);
+                    score += adds;
+                    if adds > most {
+                        (most, by) = (adds, at);
+                    }
+                }
+                (mark(part, row), score, by)
             })
             .collect();
-        for (row, (mark, score)) in marks.into_iter().enumerate() {
+        for (row, (mark, score, by)) in marks.into_iter().enumerate() {
             repeated += u64::from(!seen.insert(mark));
             if score > 0.0 {
-                strangest.push((score, first + row as u64 + 1, at, row));
+                strangest.push(Found { score, number: first + row as u64 + 1, by, part: at, row });
             }
         }
         first += part.rows() as u64;
-        strangest.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(&b.1)));
-        strangest.truncate(MOST);
+        strangest.sort_by(|a, b| b.score.total_cmp(&a.score).then(a.number.cmp(&b.number)));
+        // One skewed column must not hide what is odd in the others.
+        let mut by_column = vec![0; profiles.len()];
+        strangest.retain(|found| {
+            by_column[found.by] += 1;
+            by_column[found.by] <= MOST_BY_ONE
+        });
     }
     let why = |part: &Table, row: usize| {
         let mut reasons: Vec<(f64, String)> = part
@@ -147,8 +174,8 @@ pub(super) fn look(parts: &[Table], profiles: &[ColumnProfile]) -> (u64, Vec<Unl
         reasons.sort_by(|a, b| b.0.total_cmp(&a.0));
         reasons.into_iter().take(3).map(|r| r.1).collect::<Vec<_>>().join("; ")
     };
-    let unlike = strangest.into_iter().map(|(_, number, at, row)| Unlike { row: number, why: why(&parts[at], row) });
-    (repeated, unlike.collect())
+    let named = strangest.into_iter().take(MOST);
+    (repeated, named.map(|f| Unlike { row: f.number, why: why(&parts[f.part], f.row) }).collect())
 }
 
 /// The row as one number; two rows with the same values have the same.
