@@ -1,6 +1,7 @@
 //! Families on tables whose truth is known.
 
 use pronoia_core::evaluate::{area_under_roc, log_loss};
+use pronoia_core::intake::read_table;
 use pronoia_core::learn::Target;
 use pronoia_core::learn::logistic::{LogisticSettings, Rescue};
 use pronoia_core::learn::{Estimator, FitError, Settings};
@@ -221,4 +222,51 @@ fn a_fit_stops_when_asked() {
             .expect_err("stopped");
         assert!(stopped.to_string().contains("stopped on request"), "{stopped}");
     }
+}
+
+/// Rows with a whole weight beside the same rows repeated as often.
+fn weighed_and_repeated() -> (Table, Table) {
+    let mut rng = ChaCha8Rng::seed_from_u64(21);
+    let (mut weighed, mut repeated) = (String::from("x,plan,n,left\n"), String::from("x,plan,n,left\n"));
+    for i in 0..900 {
+        let x: f64 = rng.random::<f64>() * 4.0 - 2.0;
+        let plan = ["A", "B", "C"][rng.random_range(0..3)];
+        let left = rng.random::<f64>() < 1.0 / (1.0 + (-(x - 0.5)).exp());
+        let row = format!("{x:.4},{plan},{},{}\n", i % 4, if left { "yes" } else { "no" });
+        weighed += &row;
+        (0..i % 4).for_each(|_| repeated += &row);
+    }
+    let read = |csv: &str| read_table(csv.as_bytes(), &Unwatched).expect("a table").0;
+    (read(&weighed), read(&repeated))
+}
+
+#[test]
+fn a_case_weight_counts_as_so_many_rows() {
+    let (weighed, repeated) = weighed_and_repeated();
+    let plain = Basis::plain(outcome(), ["x".to_owned(), "plan".to_owned()]);
+    let basis = Basis { weight: Some("n".into()), ..plain.clone() };
+    let every = |table: &Table| (0..table.rows()).collect::<Vec<usize>>();
+    let settings = Settings::of_family("logistic").expect("a family");
+    let fit = |table: &Table, basis: &Basis| {
+        Model::fit(table, basis, &every(table), &settings, 1, &Unwatched).expect("a model")
+    };
+    let (a, b) = (fit(&weighed, &basis), fit(&repeated, &plain));
+    let rows = every(&weighed);
+    let (p, q) = (a.probabilities(&weighed, &rows).expect("scores"), b.probabilities(&weighed, &rows).expect("scores"));
+    assert!(p.iter().zip(&q).all(|(p, q)| (p - q).abs() < 1e-8), "weights are repetitions");
+    // Rows that count nothing are not fitted to at all.
+    assert_eq!(a.rows, rows.iter().filter(|r| *r % 4 != 0).count() as u64);
+    let refused =
+        Model::fit(&weighed, &Basis { weight: Some("x".into()), ..plain.clone() }, &rows, &settings, 1, &Unwatched);
+    assert!(refused.expect_err("weights below 0").to_string().contains("is no weight"));
+    // Trees meet the same totals: on average their probabilities are the weighted rate.
+    let boosted = Settings::of_family("boosted").expect("a family");
+    let model = Model::fit(&weighed, &basis, &rows, &boosted, 1, &Unwatched).expect("a model");
+    let probability = model.probabilities(&weighed, &rows).expect("scores");
+    let happened = outcome().read(&weighed).expect("the outcome");
+    let weight = |row: usize| (row % 4) as f64;
+    let total: f64 = rows.iter().map(|&r| weight(r)).sum();
+    let mean = rows.iter().map(|&r| weight(r) * probability[r]).sum::<f64>() / total;
+    let rate = rows.iter().filter(|&&r| happened[r] == Some(true)).map(|&r| weight(r)).sum::<f64>() / total;
+    assert!((mean - rate).abs() < 0.02, "{mean} {rate}");
 }

@@ -64,6 +64,7 @@ fn every_trap_stands_under_the_right_heading() {
         assert_eq!(of(name).stands_under(), Verdict::ShouldNotGoIn, "{name}: {}", of(name).reason);
     }
     assert_eq!(of("days_since_last_login").stands_under(), Verdict::AskedAbout);
+    assert_eq!(of("sample_weight").stands_under(), Verdict::AskedAbout);
     assert_eq!(of("member_id").role, Role::Identifier);
     assert_eq!(of("owner_age_band").role, Role::Sensitive);
     assert_eq!(of("cancelled").role, Role::Outcome);

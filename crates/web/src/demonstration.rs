@@ -2,7 +2,7 @@
 
 use pronoia_core::decide::{ChurnAmounts, Economics, Policy};
 use pronoia_core::learn::Settings;
-use pronoia_core::study::{ChosenPolicy, Outcome, Question};
+use pronoia_core::study::{ChosenPolicy, Outcome, Question, Role};
 use pronoia_demo as demo;
 use pronoia_store::jobs::Work;
 use pronoia_store::studies::Choice;
@@ -105,18 +105,18 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     if names.is_empty() {
         return Err("nothing was proposed to be left out".into());
     }
-    let login = "days_since_last_login";
-    let study = app.store.study(workspace, study).await.map_err(sentence)?;
-    let mut state = study.choices().map_err(sentence)?;
-    if let Some(column) = state.columns.iter_mut().find(|c| c.name == login) {
-        *column = column.left_out();
-        let choice = Choice {
-            account_id: account,
-            chosen: format!("{login} left out"),
-            figure: "counted to the day of the extract, not to the decision".into(),
-        };
+    for (name, role, figure) in [
+        ("days_since_last_login", Role::LeftOut, "counted to the day of the extract, not to the decision"),
+        ("sample_weight", Role::CaseWeight, "how many members each row of the extract stands for"),
+    ] {
+        let study = app.store.study(workspace, study).await.map_err(sentence)?;
+        let mut state = study.choices().map_err(sentence)?;
+        state.columns.iter_mut().filter(|c| c.name == name).for_each(|c| c.role = role);
+        let choice = Choice { account_id: account, chosen: format!("{name}: {}", role.word()), figure: figure.into() };
         app.store.choose(&study, &state, &choice).await.map_err(sentence)?;
     }
+    let study = app.store.study(workspace, study).await.map_err(sentence)?;
+    let state = study.choices().map_err(sentence)?;
     pages::drivers::enqueue(app, workspace, study.id).await.map_err(|e| e.to_string())?;
     let basis = state.basis().ok_or("the outcome was not kept")?;
     for family in ["logistic", "boosted"] {

@@ -12,18 +12,18 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
                 let rows = seen.profile.rows;
                 let filled = count(rows - profile.missing);
                 match profile.mode() {
-                    _ if profile.distinct == 1 => format!(": {} rows have a value, and it is one", filled),
+                    _ if profile.distinct == 1 => format!(" All {filled} values are the same."),
                     Some((value, n)) if profile.distinct < rows / 2 => {
-                        format!(": {} of {} rows have “{value}”", count(n), count(rows))
+                        format!(" {} of {} rows have “{value}”.", count(n), count(rows))
                     }
-                    _ => format!(": {} different values in {filled} rows", count(profile.distinct)),
+                    _ => format!(" There are {} different values in {filled} rows.", count(profile.distinct)),
                 }
             });
             Caution {
                 rule: Rule::NoInformation,
                 column: choice.name.clone(),
                 heading: format!("{} cannot tell customers apart", choice.name),
-                evidence: format!("{}{figures}.", capital(&choice.reason)),
+                evidence: format!("{}.{figures}", capital(&choice.reason)),
                 remedy: Remedy::LeaveOut { column: choice.name.clone() },
             }
         })

@@ -265,6 +265,14 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
             "the name says that it may have been written after the decision".into(),
         );
     }
+    if has_word(&c.name, &["weight", "weights", "gewicht"]) && c.numbers.as_ref().is_some_and(|n| n.min >= 0.0) {
+        return choice(
+            Role::Predictor,
+            KnownWhen::Before,
+            AskedAbout,
+            "a weight: of the customer, or of the row? Then its part is “case weight”".into(),
+        );
+    }
     if c.kind == Kind::Code && c.distinct > 200 {
         return choice(
             Role::Predictor,
