@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::ColumnProfile;
 use crate::number::{count, plain};
-use crate::table::{Column, Values, written_date};
+use crate::table::{Column, Values, Words, written_date};
 use crate::{Kind, Table};
 
 /// Rows that are named as unlike the others, at most.
@@ -28,6 +28,12 @@ const FEW_VALUES: u64 = 200;
 
 /// Share of rows below which a value is rare.
 const RARE: f64 = 0.001;
+
+/// What stands for a missing value in the mark of a row.
+const MISSING: u64 = 0x6d69_7373_696e_6721;
+
+/// An odd number whose bits are spread evenly.
+const SPREAD: u64 = 0x9e37_79b9_7f4a_7c15;
 
 /// A row unlike the others.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -83,21 +89,6 @@ impl Strange {
         Self::Words { counts, rows }
     }
 
-    /// How strange a value is; 0 if it is not.
-    fn score(&self, column: &Column, row: usize) -> f64 {
-        match self {
-            Self::Never => 0.0,
-            Self::Number { middle, spread, .. } => {
-                column.number(row).map_or(0.0, |x| (((x - middle) / spread).abs() - USUAL).clamp(0.0, MOST_OF_ONE))
-            }
-            Self::Words { counts, rows } => {
-                let Values::Words(words) = &column.values else { return 0.0 };
-                let share = words.get(row).and_then(|w| counts.get(w)).map_or(1.0, |n| *n as f64 / *rows as f64);
-                if share < RARE { (RARE / share).ln() + 1.0 } else { 0.0 }
-            }
-        }
-    }
-
     /// The value in words, beside what is usual.
     fn words(&self, column: &Column, row: usize) -> String {
         let write = |x: f64| if column.kind == Kind::Date { written_date(x as i32) } else { plain(x) };
@@ -132,19 +123,21 @@ pub(super) fn look(parts: &[Table], profiles: &[ColumnProfile]) -> (u64, Vec<Unl
     let mut strangest: Vec<Found> = Vec::new();
     let mut first = 0;
     for (at, part) in parts.iter().enumerate() {
+        let columns: Vec<Adds> =
+            part.columns().par_iter().zip(&strange).map(|(column, strange)| Adds::of(column, strange)).collect();
         let marks: Vec<(u64, f64, usize)> = (0..part.rows())
             .into_par_iter()
             .with_min_len(1_024)
             .map(|row| {
                 let (mut score, mut most, mut by) = (0.0, 0.0, 0);
-                for (at, (column, strange)) in part.columns().iter().zip(&strange).enumerate() {
-                    let adds = strange.score(column, row);
+                for (at, column) in columns.iter().enumerate() {
+                    let adds = column.score(row);
                     score += adds;
                     if adds > most {
                         (most, by) = (adds, at);
                     }
                 }
-                (mark(part, row), score, by)
+                (mark(&columns, row), score, by)
             })
             .collect();
         for (row, (mark, score, by)) in marks.into_iter().enumerate() {
@@ -167,7 +160,8 @@ pub(super) fn look(parts: &[Table], profiles: &[ColumnProfile]) -> (u64, Vec<Unl
             .columns()
             .iter()
             .zip(&strange)
-            .map(|(column, s)| (s.score(column, row), s, column))
+            .filter(|(_, s)| !matches!(s, Strange::Never))
+            .map(|(column, s)| (Adds::of(column, s).score(row), s, column))
             .filter(|r| r.0 > 0.0)
             .map(|(score, s, column)| (score, s.words(column, row)))
             .collect();
@@ -178,14 +172,57 @@ pub(super) fn look(parts: &[Table], profiles: &[ColumnProfile]) -> (u64, Vec<Unl
     (repeated, named.map(|f| Unlike { row: f.number, why: why(&parts[f.part], f.row) }).collect())
 }
 
-/// The row as one number; two rows with the same values have the same.
-fn mark(table: &Table, row: usize) -> u64 {
-    let mut hasher = DefaultHasher::new();
-    for column in table.columns() {
-        match &column.values {
-            Values::Words(words) => words.get(row).hash(&mut hasher),
-            _ => column.number(row).map(f64::to_bits).hash(&mut hasher),
+/// A column of one part: what every value adds to a row's mark and strangeness.
+enum Adds<'a> {
+    /// By the code of the value; the last is for a missing one.
+    Words { words: &'a Words, marks: Vec<u64>, scores: Vec<f64> },
+    /// From the number itself.
+    Numbers { column: &'a Column, strange: &'a Strange },
+}
+
+impl<'a> Adds<'a> {
+    fn of(column: &'a Column, strange: &'a Strange) -> Self {
+        let Values::Words(words) = &column.values else { return Self::Numbers { column, strange } };
+        let score = |word: &str| match strange {
+            Strange::Words { counts, rows } => {
+                let share = counts.get(word).map_or(1.0, |n| *n as f64 / *rows as f64);
+                if share < RARE { (RARE / share).ln() + 1.0 } else { 0.0 }
+            }
+            _ => 0.0,
+        };
+        let mark = |word: &str| {
+            let mut hasher = DefaultHasher::new();
+            word.hash(&mut hasher);
+            hasher.finish()
+        };
+        Self::Words {
+            words,
+            marks: words.levels().map(mark).chain([MISSING]).collect(),
+            scores: words.levels().map(score).chain([0.0]).collect(),
         }
     }
-    hasher.finish()
+
+    fn mark(&self, row: usize) -> u64 {
+        match self {
+            Self::Words { words, marks, .. } => marks[words.code(row).unwrap_or(marks.len() - 1)],
+            Self::Numbers { column, .. } => column.number(row).map_or(MISSING, f64::to_bits),
+        }
+    }
+
+    /// How strange the value is; 0 if it is not.
+    fn score(&self, row: usize) -> f64 {
+        match self {
+            Self::Words { words, scores, .. } => scores[words.code(row).unwrap_or(scores.len() - 1)],
+            Self::Numbers { column, strange: Strange::Number { middle, spread, .. } } => {
+                let away = |x: f64| (((x - middle) / spread).abs() - USUAL).clamp(0.0, MOST_OF_ONE);
+                column.number(row).map_or(0.0, away)
+            }
+            Self::Numbers { .. } => 0.0,
+        }
+    }
+}
+
+/// The row as one number; two rows with the same values have the same.
+fn mark(columns: &[Adds], row: usize) -> u64 {
+    columns.iter().fold(0, |mark, column| (mark.rotate_left(5) ^ column.mark(row)).wrapping_mul(SPREAD))
 }
