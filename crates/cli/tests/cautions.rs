@@ -7,72 +7,21 @@ use pronoia_core::cautions::Rule;
 use pronoia_core::split::Dealing;
 use pronoia_core::study::Outcome;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
-use pronoia_store::Store;
-use support::{Browser, EMAIL, Http, Server, plain, until};
+use support::study::Study;
+use support::{Browser, until};
 
-struct Study {
-    http: Http,
-    store: Store,
-    id: i64,
-    server: Server,
-}
-
-impl Study {
-    async fn begun(event: &str) -> Self {
-        let server = Server::start().await;
-        server.make_account();
-        let http = Http::signed_in(&server, EMAIL);
-        let mut people = members(4_000, SEED, FIRST_MEMBER);
-        // Two hundred members stand in two rows.
-        (0..200).for_each(|at| people[3_000 + at].id = people[at].id);
-        let sent = http.upload(&http.csrf(), "members.csv", &pronoia_demo::outcome_csv(&people));
-        http.follow(&sent.location).await;
-        http.follow(&http.submit("/uploads/1/accept", &[]).location).await;
-        let store = server.store().await;
-        let table = store.tables(1).await.expect("tables")[0].id.to_string();
-        http.submit("/studies", &[("table", &table), ("title", "Who will cancel?"), ("question", "churn")]);
-        let study = Self { id: store.studies(1).await.expect("studies")[0].id, http, store, server };
-        assert_eq!(study.post("prepare/outcome", &[("column", "cancelled"), ("event", event)]), 303);
-        study.looked_at().await;
-        study
-    }
-
-    fn post(&self, page: &str, fields: &[(&str, &str)]) -> u16 {
-        self.http.submit(&format!("/studies/{}/{page}", self.id), fields).status
-    }
-
-    fn page(&self, page: &str) -> String {
-        plain(&self.http.get(&format!("/studies/{}/{page}", self.id)).text)
-    }
-
-    async fn state(&self) -> pronoia_core::study::StudyState {
-        self.store.study(1, self.id).await.expect("the study").choices().expect("choices")
-    }
-
-    /// Waits until what was seen rests on the present choices.
-    async fn looked_at(&self) {
-        until("the rows are looked at", || async {
-            let present = self.store.study(1, self.id).await.ok()?.choices().ok()?.basis()?;
-            let found = self.store.finding_in_short(self.id).await.ok()??;
-            (found.basis == present).then_some(())
-        })
-        .await;
-    }
-
-    async fn raised(&self, rule: Rule) -> bool {
-        let found = self.store.finding_in_short(self.id).await.expect("stored").expect("looked at");
-        found.survey.cautions.iter().any(|c| c.rule == rule)
-    }
-
-    async fn mend(&self, rule: Rule, column: &str) {
-        assert_eq!(self.post("prepare/cautions", &[("rule", rule.word()), ("column", column)]), 303, "{rule:?}");
-        self.looked_at().await;
-    }
+/// Four thousand rows; two hundred members stand in two of them.
+async fn begun(event: &str) -> Study {
+    let mut people = members(4_000, SEED, FIRST_MEMBER);
+    (0..200).for_each(|at| people[3_000 + at].id = people[at].id);
+    let study = Study::begun(&people, event).await;
+    study.looked_at().await;
+    study
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_remedy_applies_itself_and_can_be_taken_back() {
-    let study = Study::begun("yes").await;
+    let study = begun("yes").await;
     assert!(study.raised(Rule::RepeatedCustomers).await);
     study.mend(Rule::RepeatedCustomers, "member_id").await;
     assert_eq!(study.state().await.split.together.as_deref(), Some("member_id"));
@@ -94,7 +43,7 @@ async fn a_remedy_applies_itself_and_can_be_taken_back() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_kept_needs_a_reason_and_stays_listed_with_it() {
-    let study = Study::begun("yes").await;
+    let study = begun("yes").await;
     let kept = |because: &str| {
         let fields = [("rule", "stand-in"), ("column", "retired_discount"), ("because", because)];
         study.post("prepare/cautions", &fields)
@@ -111,7 +60,7 @@ async fn what_is_kept_needs_a_reason_and_stays_listed_with_it() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_wrong_event_is_turned_round() {
-    let study = Study::begun("no").await;
+    let study = begun("no").await;
     assert!(study.page("prepare/cautions").contains("“no” may not be the event"));
     study.mend(Rule::ReversedOutcome, "cancelled").await;
     assert_eq!(study.state().await.outcome, Some(Outcome::is("cancelled", "yes")));
@@ -120,7 +69,7 @@ async fn the_wrong_event_is_turned_round() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn customers_are_dealt_out_as_chosen_or_it_is_said_why_not() {
-    let study = Study::begun("yes").await;
+    let study = begun("yes").await;
     let base = [("training", "50"), ("validation", "25"), ("seed", "7"), ("together", "")];
     let deal = |more: &[(&'static str, &'static str)]| {
         let fields: Vec<(&str, &str)> =
@@ -152,7 +101,7 @@ async fn customers_are_dealt_out_as_chosen_or_it_is_said_why_not() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_balanced_model_says_so_and_its_probabilities_hold() {
-    let study = Study::begun("yes").await;
+    let study = begun("yes").await;
     study.post("prepare/leave-out", &[]);
     assert_eq!(study.post("prepare/split/balance", &[("method", "synthetic-rows"), ("share", "70")]), 422);
     assert_eq!(study.post("prepare/split/balance", &[("method", "synthetic-rows"), ("share", "40")]), 303);
@@ -172,7 +121,7 @@ async fn a_balanced_model_says_so_and_its_probabilities_hold() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn cautions_and_split_are_used_in_a_browser() {
-    let study = Study::begun("yes").await;
+    let study = begun("yes").await;
     let b = Browser::open().await;
     b.sign_in(&study.server).await;
     let page = |name: &str| format!("{}/studies/{}/{name}", study.server.url, study.id);

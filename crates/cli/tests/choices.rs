@@ -3,74 +3,17 @@
 mod support;
 
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
-use pronoia_store::Store;
-use support::{EMAIL, Http, Server, plain, until};
+use support::study::Study;
+use support::{plain, until};
 
-struct Study {
-    http: Http,
-    store: Store,
-    id: i64,
-    server: Server,
-}
-
-impl Study {
-    /// Members brought in, the outcome chosen, nothing left out yet.
-    async fn begun() -> Self {
-        let server = Server::start().await;
-        server.make_account();
-        let http = Http::signed_in(&server, EMAIL);
-        let csrf = http.csrf();
-        let sent = http.upload(&csrf, "members.csv", &pronoia_demo::outcome_csv(&members(3_000, SEED, FIRST_MEMBER)));
-        http.follow(&sent.location).await;
-        let accepted = http.submit("/uploads/1/accept", &[]);
-        http.follow(&accepted.location).await;
-        let store = server.store().await;
-        let table = store.tables(1).await.expect("tables")[0].id.to_string();
-        http.submit("/studies", &[("table", &table), ("title", "Who will cancel?"), ("question", "churn")]);
-        let study = Self { id: store.studies(1).await.expect("studies")[0].id, http, store, server };
-        assert_eq!(study.post("prepare/outcome", &[("column", "cancelled"), ("event", "yes")]), 303);
-        study
-    }
-
-    fn post(&self, page: &str, fields: &[(&str, &str)]) -> u16 {
-        self.http.submit(&format!("/studies/{}/{page}", self.id), fields).status
-    }
-
-    fn page(&self, page: &str) -> String {
-        plain(&self.http.get(&format!("/studies/{}/{page}", self.id)).text)
-    }
-
-    /// Waits until what goes with the outcome rests on the present choices.
-    async fn looked_at(&self) {
-        until("the drivers are found", || async {
-            let present = self.store.study(1, self.id).await.ok()?.choices().ok()?.basis()?;
-            let found = self.store.finding_in_short(self.id).await.ok()??;
-            (found.basis == present).then_some(())
-        })
-        .await;
-    }
-
-    /// The newest choice that still stands.
-    async fn newest(&self) -> (i64, String) {
-        let ledger = self.store.ledger(self.id).await.expect("the ledger");
-        let entry = ledger.iter().find(|e| e.can_be_taken_back()).expect("a choice");
-        (entry.id, entry.chosen.clone())
-    }
-
-    async fn fitted(&self, family: &str) {
-        let before = self.store.models(self.id).await.expect("models").len();
-        assert_eq!(self.post("train", &[("family", family)]), 303);
-        until("the model is fitted", || async {
-            let models = self.store.models(self.id).await.ok()?;
-            (models.len() == before + 1 && models[before].state == "fitted").then_some(())
-        })
-        .await;
-    }
+/// Three thousand members; the outcome is chosen, nothing left out yet.
+async fn begun() -> Study {
+    Study::begun(&members(3_000, SEED, FIRST_MEMBER), "yes").await
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_choice_is_taken_back_in_turn_and_puts_back_what_was() {
-    let study = Study::begun().await;
+    let study = begun().await;
     let begun = study.page("prepare");
     assert!(begun.contains("4 should not") && begun.contains("2 are asked about"), "{begun}");
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
@@ -98,7 +41,7 @@ async fn every_choice_is_taken_back_in_turn_and_puts_back_what_was() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_change_upstream_marks_what_is_stale_and_taking_it_back_clears_the_mark() {
-    let study = Study::begun().await;
+    let study = begun().await;
     study.post("prepare/leave-out", &[]);
     study.fitted("logistic").await;
     study.looked_at().await;
@@ -131,7 +74,7 @@ async fn a_change_upstream_marks_what_is_stale_and_taking_it_back_clears_the_mar
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_policy_is_kept_only_if_it_can_be() {
-    let study = Study::begun().await;
+    let study = begun().await;
     study.post("prepare/leave-out", &[]);
     study.fitted("boosted").await;
     for (field, value) in [
@@ -161,7 +104,7 @@ async fn a_policy_is_kept_only_if_it_can_be() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_sealed_test_is_opened_for_a_kept_policy_only_and_counted() {
-    let study = Study::begun().await;
+    let study = begun().await;
     study.post("prepare/leave-out", &[]);
     study.fitted("logistic").await;
     assert_eq!(study.post("decide/confirm", &[]), 422, "no policy yet");
@@ -183,7 +126,7 @@ async fn the_sealed_test_is_opened_for_a_kept_policy_only_and_counted() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_event_may_be_several_values_or_a_part_of_a_number() {
-    let study = Study::begun().await;
+    let study = begun().await;
     let people = members(3_000, SEED, FIRST_MEMBER);
     for (fields, says) in [
         (vec![("column", "plan_tier"), ("any", "Plus")], "give them a name"),

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, reason = "each test file uses its own part")]
 
+pub mod study;
+
 use std::future::Future;
 use std::io::Write;
 use std::net::TcpListener;

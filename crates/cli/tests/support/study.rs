@@ -1,0 +1,89 @@
+//! A study of the made-up members, begun over HTTP, and what tests ask of it.
+
+use pronoia_core::cautions::Rule;
+use pronoia_core::study::StudyState;
+use pronoia_demo::Member;
+use pronoia_store::Store;
+
+use super::{EMAIL, Http, Server, plain, until};
+
+/// A study with its server, somebody who is signed in, and a look at the database.
+pub struct Study {
+    pub http: Http,
+    pub store: Store,
+    pub id: i64,
+    pub server: Server,
+}
+
+impl Study {
+    /// Members brought in, the outcome chosen, nothing left out yet.
+    pub async fn begun(people: &[Member], event: &str) -> Self {
+        let server = Server::start().await;
+        server.make_account();
+        let http = Http::signed_in(&server, EMAIL);
+        let sent = http.upload(&http.csrf(), "members.csv", &pronoia_demo::outcome_csv(people));
+        http.follow(&sent.location).await;
+        http.follow(&http.submit("/uploads/1/accept", &[]).location).await;
+        let store = server.store().await;
+        let table = store.tables(1).await.expect("tables")[0].id.to_string();
+        http.submit("/studies", &[("table", &table), ("title", "Who will cancel?"), ("question", "churn")]);
+        let study = Self { id: store.studies(1).await.expect("studies")[0].id, http, store, server };
+        assert_eq!(study.post("prepare/outcome", &[("column", "cancelled"), ("event", event)]), 303);
+        study
+    }
+
+    /// Sends a form to one of its pages; the status of the answer.
+    pub fn post(&self, page: &str, fields: &[(&str, &str)]) -> u16 {
+        self.http.submit(&format!("/studies/{}/{page}", self.id), fields).status
+    }
+
+    /// One of its pages.
+    pub fn page(&self, page: &str) -> String {
+        plain(&self.http.get(&format!("/studies/{}/{page}", self.id)).text)
+    }
+
+    /// Its choices.
+    pub async fn state(&self) -> StudyState {
+        self.store.study(1, self.id).await.expect("the study").choices().expect("choices")
+    }
+
+    /// Waits until what was seen of the rows rests on the present choices.
+    pub async fn looked_at(&self) {
+        until("the rows are looked at", || async {
+            let present = self.store.study(1, self.id).await.ok()?.choices().ok()?.basis()?;
+            let found = self.store.finding_in_short(self.id).await.ok()??;
+            (found.basis == present).then_some(())
+        })
+        .await;
+    }
+
+    /// Whether a caution of this rule was raised.
+    pub async fn raised(&self, rule: Rule) -> bool {
+        let found = self.store.finding_in_short(self.id).await.expect("stored").expect("looked at");
+        found.survey.cautions.iter().any(|c| c.rule == rule)
+    }
+
+    /// Takes the remedy of a caution.
+    pub async fn mend(&self, rule: Rule, column: &str) {
+        assert_eq!(self.post("prepare/cautions", &[("rule", rule.word()), ("column", column)]), 303, "{rule:?}");
+        self.looked_at().await;
+    }
+
+    /// The newest choice that still stands.
+    pub async fn newest(&self) -> (i64, String) {
+        let ledger = self.store.ledger(self.id).await.expect("the ledger");
+        let entry = ledger.iter().find(|e| e.can_be_taken_back()).expect("a choice");
+        (entry.id, entry.chosen.clone())
+    }
+
+    /// Fits a model of a family.
+    pub async fn fitted(&self, family: &str) {
+        let before = self.store.models(self.id).await.expect("models").len();
+        assert_eq!(self.post("train", &[("family", family)]), 303);
+        until("the model is fitted", || async {
+            let models = self.store.models(self.id).await.ok()?;
+            (models.len() == before + 1 && models[before].state == "fitted").then_some(())
+        })
+        .await;
+    }
+}
