@@ -160,8 +160,7 @@ impl Balance {
                 balanced.kept = kept;
             }
             Method::SyntheticRows => {
-                balanced.synthetic =
-                    Some(Synthetic::between(table, columns, rows, &rarer, wanted - rarer.len(), &mut rng));
+                balanced.synthetic = Synthetic::between(table, columns, rows, &rarer, wanted - rarer.len(), &mut rng);
             }
         }
         balanced

@@ -29,7 +29,8 @@ pub struct Synthetic {
 }
 
 impl Synthetic {
-    /// Makes up `count` rows between those of `rarer`, positions in `rows`.
+    /// Makes up `count` rows between those of `rarer`, positions in `rows`;
+    /// none if the columns make no table.
     pub(super) fn between(
         table: &Table,
         columns: &[String],
@@ -37,7 +38,7 @@ impl Synthetic {
         rarer: &[usize],
         count: usize,
         rng: &mut ChaCha8Rng,
-    ) -> Self {
+    ) -> Option<Self> {
         let columns: Vec<&Column> = table.columns().iter().filter(|c| columns.contains(&c.name)).collect();
         let mut order = rarer.to_vec();
         order.shuffle(rng);
@@ -56,8 +57,7 @@ impl Synthetic {
             places.push(rng.random::<f64>());
         }
         let made = columns.iter().map(|column| between(column, rows, &parents, &places, rng)).collect();
-        let table = Table::new(made).unwrap_or_else(|_| table.take(&[]));
-        Self { table, parents }
+        Some(Self { table: Table::new(made).ok()?, parents })
     }
 }
 

@@ -79,11 +79,9 @@ impl Store {
     async fn prepare_reader(&self, workspace_id: i64) -> Result<String> {
         let tables = self.tables(workspace_id).await?;
         let mut transaction = self.pool().begin().await?;
-        // Two questions at once prepare one after the other.
-        sqlx::query("SELECT pg_advisory_xact_lock(7301, $1::int)")
-            .bind(workspace_id as i32)
-            .execute(&mut *transaction)
-            .await?;
+        // Two questions at once prepare one after the other, since both touch the
+        // rights on the database.
+        sqlx::query("SELECT pg_advisory_xact_lock(7301)").execute(&mut *transaction).await?;
         let database =
             sqlx::query("SELECT oid::bigint, datname::text FROM pg_database WHERE datname = current_database()")
                 .fetch_one(&mut *transaction)

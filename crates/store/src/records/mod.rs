@@ -107,9 +107,13 @@ pub(crate) fn quoted(name: &str) -> String {
 /// The column that keeps the order of the source.
 const ROW: &str = "row_number";
 
+/// Names that every table of the database has already.
+const SYSTEM: [&str; 6] = ["tableoid", "xmin", "cmin", "xmax", "cmax", "ctid"];
+
 /// Names for the database: the analyst's own where they fit, distinct, below 64 bytes.
 fn fields_for<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
-    let mut taken = vec![ROW.to_owned()];
+    let mut taken: Vec<String> = [&[ROW][..], &SYSTEM[..]].concat().into_iter().map(str::to_owned).collect();
+    let own = taken.len();
     for (i, name) in names.enumerate() {
         let mut short = name.to_owned();
         while short.len() > 55 {
@@ -119,7 +123,7 @@ fn fields_for<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
             if taken.contains(&short) || short.len() < name.len() { format!("{short}_{}", i + 1) } else { short };
         taken.push(field);
     }
-    taken.split_off(1)
+    taken.split_off(own)
 }
 
 #[cfg(test)]
@@ -135,5 +139,6 @@ mod tests {
         assert_eq!(distinct.len(), 4);
         assert_eq!(fields[2], "fee");
         assert_ne!(fields[1], ROW);
+        assert_eq!(fields_for(["xmin", "Xmin", "ctid"].into_iter()), ["xmin_1", "Xmin", "ctid_3"]);
     }
 }
