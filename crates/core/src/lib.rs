@@ -26,6 +26,7 @@ pub mod prepare;
 pub mod profile;
 pub mod progress;
 pub mod score;
+pub mod sentence;
 pub mod split;
 pub mod study;
 pub mod table;

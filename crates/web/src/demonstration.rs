@@ -60,8 +60,7 @@ async fn others(app: &App, workspace: i64, account: i64) -> Result<(), String> {
     let credit = (instalments, "Who will fall behind on an instalment agreement?", Question::Credit);
     let response = (dental, "Who will answer the offer of a dental check?", Question::Response);
     for (question, event) in [(credit, ("outcome", "fell behind")), (response, ("answered", "true"))] {
-        let study = begin(app, workspace, account, question, event).await?;
-        pages::drivers::enqueue(app, workspace, study).await.map_err(|e| e.to_string())?;
+        begin(app, workspace, account, question, event).await?;
     }
     work::drain(app).await
 }
@@ -113,11 +112,10 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         let mut state = study.choices().map_err(sentence)?;
         state.columns.iter_mut().filter(|c| c.name == name).for_each(|c| c.role = role);
         let choice = Choice { account_id: account, chosen: format!("{name}: {}", role.word()), figure: figure.into() };
-        app.store.choose(&study, &state, &choice).await.map_err(sentence)?;
+        pages::choose(app, &study, &state, &choice).await.map_err(|e| e.to_string())?;
     }
     let study = app.store.study(workspace, study).await.map_err(sentence)?;
     let state = study.choices().map_err(sentence)?;
-    pages::drivers::enqueue(app, workspace, study.id).await.map_err(|e| e.to_string())?;
     let basis = state.basis().ok_or("the outcome was not kept")?;
     for family in ["logistic", "boosted"] {
         let settings = Settings::of_family(family).ok_or("no such family")?;

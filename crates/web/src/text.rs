@@ -1,6 +1,7 @@
 //! Small words for pages: times, and figures for templates.
 
 use chrono::{DateTime, Utc};
+use pronoia_core::intake::{DecimalMark, parse_number};
 use std::borrow::Borrow;
 
 use pronoia_core::number;
@@ -59,4 +60,13 @@ pub fn plain_share(share: impl Borrow<f64>) -> String {
 /// A stored probability to three decimals.
 pub fn shortened(probability: &str) -> String {
     probability.parse::<f64>().map_or_else(|_| probability.to_owned(), |p| fixed(p, 3))
+}
+
+/// Reads a number that somebody typed, with a point or a comma before its decimals.
+///
+/// # Errors
+/// A sentence if it is none.
+pub fn typed_number(text: &str) -> Result<f64, String> {
+    let read = parse_number(text, DecimalMark::Point).or_else(|| parse_number(text, DecimalMark::Comma));
+    read.ok_or_else(|| format!("“{text}” is not a number."))
 }

@@ -151,7 +151,7 @@ impl std::str::FromStr for Rule {
 pub struct Caution {
     /// Which mistake.
     pub rule: Rule,
-    /// The column that it is about; empty if it is about the whole study.
+    /// The column that it is about.
     pub column: String,
     /// In a few words.
     pub heading: String,
@@ -218,7 +218,7 @@ pub fn look(seen: &Seen) -> Vec<Caution> {
     for rule in rules {
         for caution in rule(seen) {
             // The first rule says all that there is to say against a column.
-            if caution.column.is_empty() || cautions.iter().all(|c| c.column != caution.column) {
+            if cautions.iter().all(|c| c.column != caution.column) {
                 cautions.push(caution);
             }
         }

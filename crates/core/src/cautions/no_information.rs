@@ -2,6 +2,7 @@
 
 use super::{Caution, Remedy, Rule, Seen};
 use crate::number::count;
+use crate::sentence::capital;
 use crate::study::Verdict;
 
 pub(super) fn look(seen: &Seen) -> Vec<Caution> {
@@ -28,9 +29,4 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             }
         })
         .collect()
-}
-
-fn capital(words: &str) -> String {
-    let mut letters = words.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }

@@ -49,9 +49,9 @@ impl Remedy {
         }
     }
 
-    /// Changes the choices as it says. The change of an event is not among
-    /// them, since every column must be looked at anew for it; the caller
-    /// chooses the outcome again.
+    /// Changes the choices as it says. After a change of the event the roles
+    /// are to be guessed anew, which needs the records: a caller that has them
+    /// chooses the outcome again instead.
     pub fn apply(&self, state: &mut StudyState) {
         match self {
             Self::LeaveOut { column } => {

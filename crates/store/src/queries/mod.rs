@@ -13,6 +13,7 @@ use std::ops::Range;
 use std::time::{Duration, Instant};
 
 use futures_util::TryStreamExt;
+use pronoia_core::sentence::capital;
 use sea_orm::sqlx::{self, Connection, Executor, PgConnection};
 use thiserror::Error;
 
@@ -183,11 +184,6 @@ fn refusal(e: &sqlx::Error, statement: &str, limits: &Limits) -> QueryError {
         }
     };
     QueryError::Question { sentence, place }
-}
-
-fn capital(words: &str) -> String {
-    let mut letters = words.chars();
-    letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
 }
 
 /// The word that begins at a character of the text; empty at its end.

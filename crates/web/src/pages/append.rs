@@ -81,10 +81,7 @@ pub async fn page(
 pub async fn make(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, form: web::Form<Answers>) -> PageResult {
     visitor.check(&form.csrf)?;
     let second = form.with.ok_or_else(|| PageError::Refused("Choose the table to put below this one.".into()))?;
-    let append = Append { first: *path, second, name: form.name.trim().to_owned() };
-    if append.name.is_empty() || append.name.chars().count() > 120 {
-        return Err(PageError::Refused("Give the new table a name of at most 120 letters.".into()));
-    }
+    let append = Append { first: *path, second, name: super::table_name(&form.name)? };
     // Better said now than by the job.
     app.store.append_account(visitor.workspace_id(), &append).await?;
     let title = format!("Making {}", append.name);

@@ -4,7 +4,6 @@ use std::path::Path;
 
 use actix_web::web;
 use chrono::{DateTime, Utc};
-use pronoia_store::jobs::Work;
 use serde::Deserialize;
 
 use super::{PageResult, see_other};
@@ -100,7 +99,7 @@ pub struct Fetch {
 pub async fn fetch(app: web::Data<App>, visitor: Visitor, form: web::Form<Fetch>) -> PageResult {
     visitor.check(&form.csrf)?;
     let folder = app.config.folder.clone().ok_or(PageError::NotFound)?;
-    let uploads = app.config.uploads.clone();
+    let path = super::uploads::place(&app).await?;
     let (name, most) = (form.name.clone(), app.config.most_upload);
     let copied = web::block(move || {
         // Only what is listed can be fetched, so that no name leads out of the folder.
@@ -114,15 +113,10 @@ pub async fn fetch(app: web::Data<App>, visitor: Visitor, form: web::Form<Fetch>
                 text::bytes(most)
             )));
         }
-        std::fs::create_dir_all(&uploads)?;
-        let path = uploads.join(format!("{:032x}", rand::random::<u128>()));
         let size = std::fs::copy(folder.join(&name), &path)?;
         Ok((name, path, size))
     });
     let (name, path, size) = copied.await.map_err(|e| PageError::Refused(e.to_string()))??;
-    let workspace = visitor.workspace_id();
-    let upload = app.store.add_upload(workspace, None, &name, &path.to_string_lossy(), size).await?;
-    let work = Work::Scan { upload, sheet: None };
-    let job = app.store.enqueue(workspace, None, &format!("Reading {name}"), &work).await?;
+    let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &name, &path, size).await?;
     see_other(&format!("/jobs/{job}"))
 }

@@ -230,10 +230,7 @@ fn written(account: &KeyAccount, form: &Answers, table: &record_table::Model, ot
 /// Puts the tables together.
 pub async fn make(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, form: web::Form<Answers>) -> PageResult {
     visitor.check(&form.csrf)?;
-    let join = form.join(*path)?;
-    if join.name.is_empty() || join.name.chars().count() > 120 {
-        return Err(PageError::Refused("Give the new table a name of at most 120 letters.".into()));
-    }
+    let join = Join { name: super::table_name(&form.name)?, ..form.join(*path)? };
     // Better said now than by the job.
     app.store.check_keys(visitor.workspace_id(), &join).await?;
     let title = format!("Making {}", join.name);

@@ -3,6 +3,7 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::score::{InputMatch, MatchReport};
+use pronoia_core::sentence::capital;
 use pronoia_store::jobs::Work;
 use pronoia_store::list;
 use pronoia_store::records::{Page as Rows, Sort, StoredColumn};
@@ -146,11 +147,6 @@ pub async fn list(app: web::Data<App>, visitor: Visitor, path: web::Path<ListPat
         columns,
         rows,
     })
-}
-
-fn capital(word: &str) -> String {
-    let mut letters = word.chars();
-    letters.next().map_or(String::new(), |c| c.to_uppercase().collect::<String>() + letters.as_str())
 }
 
 /// Puts the scoring in the queue.

@@ -132,6 +132,16 @@ async fn look_again(app: &App, seen: &study::Model) -> Result<(), PageError> {
     Ok(())
 }
 
+/// What a new table is to be called.
+fn table_name(given: &str) -> Result<String, PageError> {
+    match given.trim() {
+        name if name.is_empty() || name.chars().count() > 120 => {
+            Err(PageError::Refused("Give the new table a name of at most 120 letters.".into()))
+        }
+        name => Ok(name.to_owned()),
+    }
+}
+
 /// A file of delimited text to be taken away.
 fn csv_file(name: &str, bytes: Vec<u8>) -> PageResult {
     Ok(actix_web::HttpResponse::Ok()

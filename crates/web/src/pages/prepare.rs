@@ -2,7 +2,6 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::intake::{DecimalMark, parse_number};
 use pronoia_core::number::{self, count, percent};
 use pronoia_core::profile::{ColumnProfile, TableProfile, changes};
 use pronoia_core::split::SplitPlan;
@@ -260,14 +259,10 @@ fn asked_outcome(fields: &[(String, String)]) -> Result<Outcome, String> {
     let all = |name: &str| fields.iter().filter(|f| f.0 == name).map(|f| f.1.clone()).collect::<Vec<_>>();
     let one = |name: &str| all(name).into_iter().next().filter(|value| !value.trim().is_empty());
     let column = one("column").ok_or("Choose the column that says what happened.")?;
-    let number = |text: &str| {
-        let read = parse_number(text, DecimalMark::Point).or_else(|| parse_number(text, DecimalMark::Comma));
-        read.ok_or_else(|| format!("“{text}” is not a number."))
-    };
     let event = match (one("event"), one("at_least"), one("below")) {
         (Some(value), ..) => Event::Value(value),
-        (None, Some(cut), None) => Event::AtLeast { at_least: number(&cut)? },
-        (None, None, Some(cut)) => Event::Below { below: number(&cut)? },
+        (None, Some(cut), None) => Event::AtLeast { at_least: text::typed_number(&cut)? },
+        (None, None, Some(cut)) => Event::Below { below: text::typed_number(&cut)? },
         (None, Some(_), Some(_)) => return Err("Cut the number at one figure: fill in one of the two fields.".into()),
         (None, None, None) if fields.iter().any(|f| f.0 == "at_least") => {
             return Err("Say at which figure the number is cut in two.".into());

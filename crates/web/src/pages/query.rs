@@ -6,7 +6,6 @@ use std::time::Duration;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::number::{count, fixed};
-use pronoia_store::jobs::Work;
 use pronoia_store::queries::{Answer, LONGEST, Limits, QueryError, Readable};
 use serde::Deserialize;
 
@@ -165,13 +164,9 @@ pub async fn keep(app: web::Data<App>, visitor: Visitor, form: web::Form<Keep>) 
             crate::text::bytes(TO_KEEP.bytes as u64)
         )));
     }
-    tokio::fs::create_dir_all(&app.config.uploads).await?;
-    let path = app.config.uploads.join(format!("{:032x}", rand::random::<u128>()));
+    let path = super::uploads::place(&app).await?;
     tokio::fs::write(&path, &answer.csv).await?;
-    let workspace = visitor.workspace_id();
-    let path = path.to_string_lossy().into_owned();
-    let upload = app.store.add_upload(workspace, None, &format!("{name}.csv"), &path, answer.csv.len() as u64).await?;
-    let work = Work::Scan { upload, sheet: None };
-    let job = app.store.enqueue(workspace, None, &format!("Reading {name}"), &work).await?;
+    let (name, size) = (format!("{name}.csv"), answer.csv.len() as u64);
+    let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &name, &path, size).await?;
     see_other(&format!("/jobs/{job}"))
 }

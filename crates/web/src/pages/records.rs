@@ -213,17 +213,17 @@ pub async fn table(
 
 async fn show(app: &App, frame: Frame, table: record_table::Model, base: String, query: &Query) -> PageResult {
     let profile = table.figures()?;
-    let (mut columns, mut rows) = (Vec::new(), None);
+    let (mut columns, mut rows, mut others) = (Vec::new(), None, Vec::new());
+    let looks_at_odd = query.view.as_deref() == Some("unlike");
     if query.view.as_deref() == Some("rows") {
         rows = Some(rows_view(app, &table, query).await?);
-    } else {
+    } else if !looks_at_odd {
         columns =
             profile.columns.iter().map(|c| line(c, profile.rows, query.column.as_ref() == Some(&c.name))).collect();
         let mut meanings = app.store.meanings(table.workspace_id, &table.name).await?;
         columns.iter_mut().for_each(|c| c.meaning = meanings.remove(&c.name).unwrap_or_default());
+        others = versions(app, &table, frame.study.is_some()).await?;
     }
-    let versions = if rows.is_some() { Vec::new() } else { versions(app, &table, frame.study.is_some()).await? };
-    let looks_at_odd = query.view.as_deref() == Some("unlike");
     let repeated = (profile.repeated > 0).then(|| {
         format!(
             "{} the same as an earlier row in every column.",
@@ -237,9 +237,9 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
         frame,
         table,
         base,
-        columns: if looks_at_odd { Vec::new() } else { columns },
+        columns,
         rows,
-        versions: if looks_at_odd { Vec::new() } else { versions },
+        versions: others,
         repeated,
         unlike,
         looks_at_odd,

@@ -1,5 +1,7 @@
 //! A file arrives, is previewed and accepted.
 
+use std::path::{Path, PathBuf};
+
 use actix_multipart::{Field, Multipart};
 use actix_web::web;
 use askama::Template;
@@ -74,8 +76,7 @@ async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field)
     if name.is_empty() {
         return Err(PageError::Refused("No file was chosen. Choose one and send it again.".into()));
     }
-    tokio::fs::create_dir_all(&app.config.uploads).await?;
-    let path = app.config.uploads.join(format!("{:032x}", rand::random::<u128>()));
+    let path = place(app).await?;
     let size = match write(app, &path, &mut part).await {
         Ok(size) => size,
         Err(e) => {
@@ -83,11 +84,28 @@ async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field)
             return Err(e);
         }
     };
-    let path = path.to_string_lossy().into_owned();
-    let id = app.store.add_upload(visitor.workspace_id(), study, &name, &path, size).await?;
-    let title = format!("Reading {name}");
-    let work = Work::Scan { upload: id, sheet: None };
-    Ok(app.store.enqueue(visitor.workspace_id(), study, &title, &work).await?)
+    take_in(app, visitor.workspace_id(), study, &name, &path, size).await
+}
+
+/// A path in the uploads folder where nothing lies yet.
+pub(super) async fn place(app: &App) -> Result<PathBuf, PageError> {
+    tokio::fs::create_dir_all(&app.config.uploads).await?;
+    Ok(app.config.uploads.join(format!("{:032x}", rand::random::<u128>())))
+}
+
+/// Puts a file that lies whole in the uploads folder into the queue, to be
+/// read; the job.
+pub(super) async fn take_in(
+    app: &App,
+    workspace: i64,
+    study: Option<i64>,
+    name: &str,
+    path: &Path,
+    size: u64,
+) -> Result<i64, PageError> {
+    let upload = app.store.add_upload(workspace, study, name, &path.to_string_lossy(), size).await?;
+    let work = Work::Scan { upload, sheet: None };
+    Ok(app.store.enqueue(workspace, study, &format!("Reading {name}"), &work).await?)
 }
 
 async fn write(app: &App, path: &std::path::Path, part: &mut Field) -> Result<u64, PageError> {

@@ -1,8 +1,9 @@
 //! The form by which a step is added.
 
-use pronoia_core::intake::{DecimalMark, parse_number};
 use pronoia_core::prepare::{Action, Encoder, Filling};
 use serde::Deserialize;
+
+use crate::text;
 
 /// Its fields; which of them count depends on the kind of step.
 #[derive(Deserialize)]
@@ -33,11 +34,7 @@ impl StepForm {
     /// A sentence about the field that makes no sense.
     pub fn action(&self) -> Result<Action, String> {
         let column = self.column.clone();
-        let amount = || {
-            parse_number(&self.amount, DecimalMark::Point)
-                .or_else(|| parse_number(&self.amount, DecimalMark::Comma))
-                .ok_or_else(|| format!("“{}” is not a number.", self.amount))
-        };
+        let amount = || text::typed_number(&self.amount);
         Ok(match self.kind.as_str() {
             "filter" => Action::Filter { condition: self.expression.trim().to_owned() },
             "derive" => {
