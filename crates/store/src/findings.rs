@@ -3,10 +3,10 @@
 use pronoia_core::drivers::Drivers;
 use pronoia_core::study::{Basis, Survey};
 use sea_orm::sea_query::OnConflict;
-use sea_orm::{ActiveValue::Set, EntityTrait, QuerySelect};
+use sea_orm::{ActiveValue::Set, EntityTrait, QuerySelect, TransactionTrait};
 
-use crate::entity::finding;
-use crate::{Result, Store};
+use crate::entity::{finding, study};
+use crate::{Result, Store, StoreError};
 
 /// What of a finding every page of its study shows.
 #[derive(Debug, Clone, PartialEq)]
@@ -46,11 +46,17 @@ impl Store {
         .transpose()
     }
 
-    /// Keeps what was found, in place of what was found before.
+    /// Keeps what was found, in place of what was found before; unless the
+    /// choices are no longer those it was found with.
     ///
     /// # Errors
     /// If the database does not answer.
     pub async fn set_finding(&self, study_id: i64, basis: &Basis, drivers: &Drivers, survey: &Survey) -> Result<()> {
+        let transaction = self.db.begin().await?;
+        let study = study::Entity::find_by_id(study_id).lock_shared().one(&transaction).await?;
+        if study.ok_or(StoreError::NotFound("This study"))?.choices()?.basis().as_ref() != Some(basis) {
+            return Ok(());
+        }
         let row = finding::ActiveModel {
             study_id: Set(study_id),
             basis: Set(serde_json::to_value(basis)?),
@@ -68,7 +74,8 @@ impl Store {
                 finding::Column::CreatedAt,
             ])
             .to_owned();
-        finding::Entity::insert(row).on_conflict(replace).exec(&self.db).await?;
+        finding::Entity::insert(row).on_conflict(replace).exec(&transaction).await?;
+        transaction.commit().await?;
         Ok(())
     }
 }

@@ -240,4 +240,13 @@ impl Store {
             .all(&self.db)
             .await?)
     }
+
+    /// Jobs to do just this that wait or run, oldest first.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn jobs_to(&self, workspace_id: i64, work: &Work) -> Result<Vec<job::Model>> {
+        let work = serde_json::to_value(work)?;
+        Ok(self.open_jobs(workspace_id).await?.into_iter().filter(|job| job.work == work).collect())
+    }
 }

@@ -44,8 +44,12 @@ impl std::fmt::Debug for Store {
     }
 }
 
+/// How often a server that starts, or is busy, is knocked at; three seconds each.
+const MOST_KNOCKS: usize = 4;
+
 impl Store {
-    /// Connects and brings the schema up to date.
+    /// Connects, waiting a little for a server that is not ready yet, and brings
+    /// the schema up to date.
     ///
     /// # Errors
     /// [`StoreError::Unreachable`] if no server answers.
@@ -56,7 +60,13 @@ impl Store {
             .acquire_timeout(Duration::from_secs(3))
             .connect_timeout(Duration::from_secs(3))
             .sqlx_logging(false);
-        let db = Database::connect(options).await?;
+        let mut knocks = 1;
+        let db = loop {
+            match Database::connect(options.clone()).await.map_err(StoreError::from) {
+                Err(StoreError::Unreachable) if knocks < MOST_KNOCKS => knocks += 1,
+                answer => break answer?,
+            }
+        };
         schema::Migrator::up(&db, None).await?;
         Ok(Self { db, reader_secret: rand::random() })
     }

@@ -3,7 +3,6 @@
 use pronoia_core::cautions::{self, Caution};
 use pronoia_core::decide::Ranking;
 use pronoia_core::study::{ChosenPolicy, StudyState};
-use pronoia_store::StoreError;
 use pronoia_store::findings::FindingInShort;
 use pronoia_store::jobs::Work;
 use pronoia_store::{job, ledger_entry, list, model, record_table, study};
@@ -104,6 +103,8 @@ pub struct StudyView {
     /// What was found to go with its outcome.
     pub finding: Option<FindingInShort>,
     ledger: Vec<ledger_entry::Model>,
+    /// Whether its rows are being looked at, or will be.
+    looking: bool,
 }
 
 impl Frame {
@@ -122,7 +123,7 @@ impl Frame {
     /// The frame of a page of a study; `current` is the number of the stop.
     pub async fn of_study(app: &App, visitor: &Visitor, view: &StudyView, current: u8) -> Result<Self, PageError> {
         let mut frame = Self::plain(app, visitor).await?;
-        frame.study = Some(view.frame(current, &frame.jobs)?);
+        frame.study = Some(view.frame(current)?);
         Ok(frame)
     }
 }
@@ -135,6 +136,8 @@ impl StudyView {
 
     /// Looks up a study of a workspace.
     pub async fn load(app: &App, workspace: i64, id: i64) -> Result<Self, PageError> {
+        // Asked first: a look that ends in between has then left what it found.
+        let looking = !app.store.jobs_to(workspace, &Work::Drivers { study: id }).await?.is_empty();
         let study = app.store.study(workspace, id).await?;
         let state = study.choices()?;
         let models = app.store.models(id).await?;
@@ -152,6 +155,7 @@ impl StudyView {
             lists: app.store.lists(id).await?,
             finding: app.store.finding_in_short(id).await?,
             ledger: app.store.ledger(id).await?,
+            looking,
             study,
         })
     }
@@ -185,7 +189,7 @@ impl StudyView {
         Ok(Some(worth_of(chosen, &ranking)))
     }
 
-    fn frame(&self, current: u8, jobs: &[job::Model]) -> Result<StudyFrame, PageError> {
+    fn frame(&self, current: u8) -> Result<StudyFrame, PageError> {
         let fitted = self.fitted().count();
         let stale = self.fitted().any(|m| self.is_stale(m));
         let going_in = self.state.columns.iter().filter(|c| c.goes_in()).count();
@@ -199,10 +203,8 @@ impl StudyView {
             current: number == current,
             stale,
         };
-        let looking = serde_json::to_value(Work::Drivers { study: self.study.id }).map_err(StoreError::from)?;
-        let looking = jobs.iter().any(|job| job.work == looking);
         let drivers = match &self.finding {
-            _ if looking => "being looked at".into(),
+            _ if self.looking => "being looked at".into(),
             Some(finding) => format!("{} strong", finding.strong),
             None => "not looked at".into(),
         };
@@ -219,7 +221,7 @@ impl StudyView {
             if self.lists.is_empty() { "none yet".into() } else { text::counted(self.lists.len(), "list", "lists") };
         let stops = vec![
             stop(1, "Records", "records", format!("{} rows", text::count_of(self.table.rows)), false),
-            stop(2, "Drivers", "drivers", drivers, self.finding_is_stale() && !looking),
+            stop(2, "Drivers", "drivers", drivers, self.finding_is_stale() && !self.looking),
             stop(3, "Prepare", "prepare", prepare, false),
             stop(4, "Train", "train", train, stale),
             stop(5, "Compare", "compare", compare, stale),

@@ -98,8 +98,8 @@ async fn found(app: &App, study: &StudyView) -> Result<Option<Drivers>, PageErro
 /// Puts the search for drivers into the queue, unless it waits there already.
 pub(crate) async fn enqueue(app: &App, workspace: i64, study: i64) -> Result<i64, PageError> {
     let work = Work::Drivers { study };
-    let value = serde_json::to_value(&work).map_err(pronoia_store::StoreError::from)?;
-    if let Some(job) = app.store.open_jobs(workspace).await?.into_iter().find(|j| j.work == value) {
+    // One that runs may have read the choices before the last of them.
+    if let Some(job) = app.store.jobs_to(workspace, &work).await?.into_iter().find(|job| job.state == "queued") {
         return Ok(job.id);
     }
     Ok(app.store.enqueue(workspace, Some(study), "Looking for what goes with the outcome", &work).await?)

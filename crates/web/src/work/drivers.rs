@@ -3,37 +3,19 @@
 use pronoia_core::cautions::Seen;
 use pronoia_core::drivers::Drivers;
 use pronoia_core::progress::Part;
-use pronoia_core::study::{Basis, Role, StudyState, Survey, Verdict};
+use pronoia_core::study::{Role, Survey, Verdict};
 use pronoia_core::{Kind, Progress};
-use pronoia_store::study;
 
 use super::{Trouble, Watch, compute};
 use crate::App;
 
-/// How often it is looked anew because somebody chose otherwise meanwhile.
-const MOST_LOOKS: usize = 3;
-
-/// Looks at every column of a study that is not text, except the outcome; again
-/// if the choices have changed by the time it is done.
+/// Looks at every column of a study that is not text, except the outcome.
+/// Nothing is kept if somebody chose otherwise meanwhile; that choice is looked
+/// at in its turn.
 pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
-    for _ in 0..MOST_LOOKS {
-        let study = app.store.study(workspace, id).await?;
-        let state = study.choices()?;
-        let basis = state.basis().ok_or_else(|| Trouble::Failed("The study has no outcome yet.".into()))?;
-        look_once(app, &study, (&state, &basis), watch).await?;
-        if app.store.study(workspace, id).await?.choices()?.basis().as_ref() == Some(&basis) {
-            break;
-        }
-    }
-    Ok(format!("/studies/{id}/drivers"))
-}
-
-async fn look_once(
-    app: &App,
-    study: &study::Model,
-    (state, basis): (&StudyState, &Basis),
-    watch: &Watch,
-) -> Result<(), Trouble> {
+    let study = app.store.study(workspace, id).await?;
+    let state = study.choices()?;
+    let basis = state.basis().ok_or_else(|| Trouble::Failed("The study has no outcome yet.".into()))?;
     let table = app.store.table(study.workspace_id, study.records(state.table)).await?;
     watch.tell("Fetching the columns", 0.0);
     // What names the customer or never varies can say nothing of the next one.
@@ -74,6 +56,6 @@ async fn look_once(
         Ok::<_, Trouble>((looked, Survey::of(&seen, &asked)))
     })
     .await??;
-    app.store.set_finding(study.id, basis, &drivers, &survey).await?;
-    Ok(())
+    app.store.set_finding(id, &basis, &drivers, &survey).await?;
+    Ok(format!("/studies/{id}/drivers"))
 }
