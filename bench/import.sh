@@ -3,7 +3,7 @@
 # same file into a ready typed table on the same server. Prints both, their ratio, the most memory
 # that the server process used, and how fast pages of the table answer afterwards.
 #   bench/import.sh [ROWS]        1 000 000 rows by default; 30 columns, ten of them categories
-# Builds and measures the release profile; needs bc, curl and the packages that ./test installs.
+# Builds and measures the release profile, or the program that PRONOIA names; needs bc, curl and the packages that ./test installs.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 . scripts/machine.sh
@@ -22,9 +22,13 @@ cleanup() {
 }
 trap cleanup EXIT
 start_cluster "$place/cluster" 5771
-say "Building"
-cargo build --quiet --release --package pronoia-cli
-pronoia=${CARGO_TARGET_DIR:-target}/release/pronoia
+export DATABASE_URL=$cluster_url
+pronoia=${PRONOIA:-}
+if [ -z "$pronoia" ]; then
+  say "Building"
+  cargo build --quiet --release --package pronoia-cli
+  pronoia=${CARGO_TARGET_DIR:-target}/release/pronoia
+fi
 
 say "Making $rows rows"
 file=$place/customers.csv
@@ -48,7 +52,7 @@ since() { echo "scale=2; ($(now) - $1) / 1" | bc; }
 columns="member_id text"
 for i in $(seq 0 14); do columns="$columns, num_$i double precision"; done
 for i in $(seq 0 9); do columns="$columns, cat_$i text"; done
-psql=("$postgres_bin/psql" -q "$DATABASE_URL")
+psql=("$postgres_bin/psql" -q "$cluster_url")
 "${psql[@]}" -c "CREATE TABLE bare ($columns, joined date, flag text, score double precision, note text)"
 begun=$(now)
 "${psql[@]}" -c "\\copy bare from '$file' csv header"
@@ -56,7 +60,7 @@ bare=$(since "$begun")
 
 printf 'bench-and-nothing-else\n' | "$pronoia" account bench@example.org --workspace Bench >/dev/null 2>&1
 port=$(free_port 8517)
-"$pronoia" serve --port "$port" --uploads "$place/uploads" >/dev/null 2>&1 &
+"$pronoia" serve --port "$port" --uploads "$place/uploads" --key "$place/key" >/dev/null 2>&1 &
 server=$!
 url=http://127.0.0.1:$port
 until curl -sf "$url/health" >/dev/null; do sleep 0.1; done

@@ -4,6 +4,7 @@ use std::io::BufRead;
 use std::path::PathBuf;
 
 use clap::Args;
+use pronoia_store::sources::{Connector, Reach, Vault};
 use pronoia_store::{Store, StoreError};
 use pronoia_web::{App, Config, demonstration};
 use tracing_subscriber::layer::SubscriberExt;
@@ -20,6 +21,14 @@ struct Place {
     /// Folder for uploaded files.
     #[arg(long, default_value = "var/uploads")]
     uploads: PathBuf,
+    /// File with the key that seals stored passwords; made if it is not there.
+    /// Keep it apart from backups of the database.
+    #[arg(long, default_value = "var/key")]
+    key: PathBuf,
+    /// Address (host:port) of a database on this machine that records may be
+    /// read from; may be given several times.
+    #[arg(long, value_name = "ADDRESS")]
+    allow_address: Vec<String>,
 }
 
 /// Serve the pages.
@@ -49,6 +58,10 @@ pub struct Demo {
     /// Also write the made-up files into this folder, to be brought in by hand.
     #[arg(long)]
     files: Option<PathBuf>,
+    /// A PostgreSQL server to fill as the made-up company's warehouse; it must
+    /// be allowed with --allow-address.
+    #[arg(long, env = "PRONOIA_WAREHOUSE", hide_env_values = true)]
+    warehouse: Option<String>,
 }
 
 /// Make an account.
@@ -72,6 +85,13 @@ impl Place {
             }
             other => other.to_string(),
         })
+    }
+
+    async fn app(&self, config: Config) -> Result<App, String> {
+        let own = self.database.rsplit_once('@').map_or(self.database.as_str(), |(_, place)| place);
+        let own = own.split(['/', '?']).next().unwrap_or_default();
+        let connector = Connector { vault: Vault::open(&self.key)?, reach: Reach::of(&self.allow_address, own)? };
+        Ok(App { config, store: self.open().await?, connector })
     }
 
     fn config(&self) -> Config {
@@ -100,17 +120,16 @@ fn runtime() -> Result<tokio::runtime::Runtime, String> {
 impl Serve {
     pub fn run(self) -> Outcome {
         runtime()?.block_on(async {
-            let store = self.place.open().await?;
-            let demo_account = demonstration::account(&store).await.map_err(|e| e.to_string())?;
             let config = Config {
                 host: self.host.clone(),
                 port: self.port,
                 folder: self.folder.clone(),
                 most_upload: self.most_upload_mb * 1_000_000,
-                demo_account,
                 ..self.place.config()
             };
-            pronoia_web::serve(App { config, store }).await.map_err(|e| match e.kind() {
+            let mut app = self.place.app(config).await?;
+            app.config.demo_account = demonstration::account(&app.store).await.map_err(|e| e.to_string())?;
+            pronoia_web::serve(app).await.map_err(|e| match e.kind() {
                 std::io::ErrorKind::AddrInUse => format!(
                     "Port {} is taken by another program. Stop that one, or choose another with --port.",
                     self.port
@@ -131,8 +150,11 @@ impl Demo {
             written.map_err(|e| format!("The files could not be written to {}: {e}.", folder.display()))?;
         }
         runtime()?.block_on(async {
-            let app = App { config: self.place.config(), store: self.place.open().await? };
+            let app = self.place.app(self.place.config()).await?;
             let (email, password) = demonstration::load(&app).await?;
+            if let Some(server) = &self.warehouse {
+                demonstration::load_warehouse(&app, server).await?;
+            }
             println!("The demonstration is ready. Sign in with {email} and {password}.");
             Ok(())
         })

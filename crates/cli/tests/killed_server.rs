@@ -9,6 +9,7 @@ use pronoia_demo::{FIRST_MEMBER, SEED, members};
 use pronoia_store::Store;
 use pronoia_store::jobs::Work;
 use pronoia_store::records::{Label, SealedFor};
+use pronoia_store::uploads::Arrived;
 use support::{Server, until};
 
 /// One at a time: what is timed here must not be timed against its neighbours.
@@ -34,8 +35,8 @@ async fn running_past(store: &Store, workspace: i64, job: i64, share: f64) {
 /// Brings a file as far as its preview.
 async fn scanned(server: &Server, store: &Store, workspace: i64, name: &str, bytes: &[u8]) -> i64 {
     let path = server.file(name, bytes);
-    let path = path.to_str().expect("a path");
-    let upload = store.add_upload(workspace, None, name, path, bytes.len() as u64).await.expect("an upload");
+    let arrived = Arrived { file_name: name, origin: None, path: &path, size: bytes.len() as u64 };
+    let upload = store.add_upload(workspace, None, &arrived).await.expect("an upload");
     let job = store.enqueue(workspace, None, "Reading", &Work::Scan { upload, sheet: None }).await.expect("a job");
     assert_eq!(finished(store, workspace, job).await.state, "done");
     upload

@@ -113,7 +113,9 @@ async fn nothing_beyond_the_workspace_is_reached() {
         assert!(!sentence.is_empty(), "{sql}");
     }
     assert_eq!(lines(&store, "SELECT count(*) FROM \"Bookings 2026\"").await[1], "200", "nothing was changed");
-    assert!(refused(&store, "SELECT * FROM public.account").await.0.contains("only read the tables of this workspace"));
+    assert!(
+        refused(&store, "SELECT * FROM public.account").await.0.contains("only read the tables that are open to it")
+    );
     // The other workspace does not see this one's tables.
     let unseen = store.ask(workspace, "SELECT * FROM \"Bookings 2026\"", "", &LIMITS).await;
     assert!(matches!(unseen, Err(QueryError::Question { .. })), "{unseen:?}");

@@ -19,6 +19,7 @@ pub mod drivers;
 pub mod evaluate;
 pub mod expression;
 pub mod intake;
+pub mod judged;
 pub mod learn;
 pub mod model;
 pub mod number;
@@ -31,6 +32,7 @@ pub mod split;
 pub mod study;
 pub mod table;
 
+pub use judged::Judged;
 pub use model::Model;
 pub use progress::{Cancelled, Progress};
 pub use table::{Column, Kind, Table};

@@ -8,7 +8,7 @@ use crate::calibrate::Calibration;
 use crate::learn::{Estimator, FitError, Settings, Target, sigmoid};
 use crate::prepare::{Preparation, PrepareError, Training};
 use crate::progress::Part;
-use crate::split::folds;
+use crate::split::SplitError;
 use crate::study::{Basis, Outcome, OutcomeError};
 use crate::{Kind, Progress, Table};
 
@@ -63,6 +63,12 @@ pub enum ModelError {
     /// The outcome cannot be read.
     #[error(transparent)]
     Outcome(#[from] OutcomeError),
+    /// The rows cannot be dealt out.
+    #[error(transparent)]
+    Split(#[from] SplitError),
+    /// A filter cannot be applied.
+    #[error("{0}")]
+    Population(String),
     /// The saved form is damaged or of another kind.
     #[error("{0}")]
     Saved(String),
@@ -227,7 +233,7 @@ impl Fit<'_> {
     /// What makes probabilities of the scores, from rows that the scoring
     /// model has not seen and nobody has balanced.
     fn calibrated(&self, rows: &[usize], target: &Target, progress: &dyn Progress) -> Result<Calibration, ModelError> {
-        let of_row = folds(&target.event, FOLDS, self.seed);
+        let of_row = self.basis.split.folds_of(self.table, rows, &target.event, (FOLDS, self.seed))?;
         let mut log_odds = vec![0.0; rows.len()];
         for fold in 0..FOLDS {
             let (from, to) = (fold as f64 / FOLDS as f64, (fold + 1) as f64 / FOLDS as f64);

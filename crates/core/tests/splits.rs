@@ -68,6 +68,15 @@ proptest! {
             }
         }
         prop_assert!(part_of.values().all(|parts| parts.len() == 1));
+
+        let rows = dealt.unsealed();
+        let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
+        let of_row = plan.folds_of(&table, &rows, &event, (4, seed)).expect("folds");
+        let mut fold_of: HashMap<u32, HashSet<usize>> = HashMap::new();
+        for (&row, fold) in rows.iter().zip(of_row).filter(|&(&row, _)| keys[row] != 0) {
+            fold_of.entry(keys[row]).or_default().insert(fold);
+        }
+        prop_assert!(fold_of.values().all(|folds| folds.len() == 1), "a customer is never judged by his own rows");
     }
 
     #[test]

@@ -12,8 +12,8 @@ mod visits;
 
 pub use dental::{Contact, dental_log_odds, dental_offer};
 pub use files::{
-    cancellations_csv, damaged_csv, dental_offer_jsonl, instalments_xlsx, members_csv, outcome_csv, renewals_csv,
-    visits_parquet,
+    WarehouseTable, cancellations_csv, damaged_csv, dental_offer_jsonl, instalments_xlsx, members_csv, outcome_csv,
+    renewals_csv, visits_parquet, warehouse,
 };
 pub use instalments::{Agreement, instalment_log_odds, instalments};
 pub use members::{Member, members, true_log_odds};

@@ -85,6 +85,16 @@ impl Store {
         Ok(workspace.id)
     }
 
+    /// The workspace that an account belongs to.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if it belongs to none.
+    pub async fn workspace_of(&self, account_id: i64) -> Result<i64> {
+        let found =
+            membership::Entity::find().filter(membership::Column::AccountId.eq(account_id)).one(&self.db).await?;
+        found.map(|membership| membership.workspace_id).ok_or(StoreError::NotFound("The workspace"))
+    }
+
     /// The account of that address, if there is one.
     ///
     /// # Errors

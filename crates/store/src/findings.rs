@@ -1,8 +1,9 @@
 //! What was found to go with the outcome of a study, computed once and kept.
 
-use pronoia_core::drivers::Drivers;
+use pronoia_core::drivers::{Driver, Drivers};
 use pronoia_core::study::{Basis, Survey};
 use sea_orm::sea_query::OnConflict;
+use sea_orm::sqlx;
 use sea_orm::{ActiveValue::Set, EntityTrait, QuerySelect, TransactionTrait};
 
 use crate::entity::{finding, study};
@@ -44,6 +45,19 @@ impl Store {
             Ok(FindingInShort { basis, strong, survey })
         })
         .transpose()
+    }
+
+    /// What was found of one column alone, of the choices that it was found with.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub async fn driver(&self, study_id: i64, column: &str) -> Result<Option<(Basis, Driver)>> {
+        let sql = "SELECT basis, jsonb_path_query_first(drivers, '$.columns[*] ? (@.column == $name)', \
+                   jsonb_build_object('name', $2::text)) FROM finding WHERE study_id = $1";
+        let found: Option<(serde_json::Value, Option<serde_json::Value>)> =
+            sqlx::query_as(sql).bind(study_id).bind(column).fetch_optional(self.pool()).await?;
+        let Some((basis, Some(driver))) = found else { return Ok(None) };
+        Ok(Some((serde_json::from_value(basis)?, serde_json::from_value(driver)?)))
     }
 
     /// Keeps what was found, in place of what was found before; unless the

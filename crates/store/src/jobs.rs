@@ -35,6 +35,15 @@ pub enum Work {
         #[serde(default)]
         sheet: Option<String>,
     },
+    /// Read what a SELECT gives at a source, and say what is in it.
+    Fetch {
+        /// The source.
+        source: i64,
+        /// The SELECT.
+        sql: String,
+        /// What the table is to be called.
+        name: String,
+    },
     /// Make an accepted upload a table.
     Import {
         /// The upload.

@@ -15,10 +15,11 @@ pub mod models;
 pub mod queries;
 pub mod records;
 mod schema;
+pub mod sources;
 pub mod studies;
 pub mod uploads;
 
-pub use entity::{account, finding, job, ledger_entry, list, model, record_table, study, upload, workspace};
+pub use entity::{account, finding, job, ledger_entry, list, model, record_table, source, study, upload, workspace};
 pub use error::StoreError;
 
 use std::time::Duration;

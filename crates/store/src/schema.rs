@@ -7,7 +7,13 @@ pub(crate) struct Migrator;
 
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(Step::FOUNDATION), Box::new(Step::FINDING), Box::new(Step::SURVEY), Box::new(Step::DICTIONARY)]
+        vec![
+            Box::new(Step::FOUNDATION),
+            Box::new(Step::FINDING),
+            Box::new(Step::SURVEY),
+            Box::new(Step::DICTIONARY),
+            Box::new(Step::SOURCE),
+        ]
     }
 }
 
@@ -26,6 +32,8 @@ impl Step {
     const SURVEY: Self = Self { name: "m0003_survey", sql: include_str!("schema/0003_survey.sql") };
     /// What columns mean.
     const DICTIONARY: Self = Self { name: "m0004_dictionary", sql: include_str!("schema/0004_dictionary.sql") };
+    /// Databases that records are read from.
+    const SOURCE: Self = Self { name: "m0005_source", sql: include_str!("schema/0005_source.sql") };
 }
 
 impl MigrationName for Step {

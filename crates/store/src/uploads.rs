@@ -1,6 +1,7 @@
 //! Files that were sent, until they are tables.
 
 use std::collections::HashMap;
+use std::path::Path;
 
 use chrono::{DateTime, Utc};
 use pronoia_core::intake::Scan;
@@ -11,25 +12,32 @@ use sea_orm::{
 use crate::entity::upload;
 use crate::{Result, Store, StoreError};
 
+/// A file that lies whole in the uploads folder.
+#[derive(Debug, Clone, Copy)]
+pub struct Arrived<'a> {
+    /// Its name as sent.
+    pub file_name: &'a str,
+    /// Where it came from, if not from somebody's hand: “read from …”.
+    pub origin: Option<&'a str>,
+    /// Where the bytes are.
+    pub path: &'a Path,
+    /// Bytes.
+    pub size: u64,
+}
+
 impl Store {
     /// Remembers a file that has arrived whole.
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn add_upload(
-        &self,
-        workspace_id: i64,
-        study_id: Option<i64>,
-        file_name: &str,
-        path: &str,
-        size: u64,
-    ) -> Result<i64> {
+    pub async fn add_upload(&self, workspace_id: i64, study_id: Option<i64>, arrived: &Arrived<'_>) -> Result<i64> {
         let row = upload::ActiveModel {
             workspace_id: Set(workspace_id),
             study_id: Set(study_id),
-            file_name: Set(file_name.into()),
-            path: Set(path.into()),
-            size: Set(size as i64),
+            file_name: Set(arrived.file_name.into()),
+            origin: Set(arrived.origin.map(str::to_owned)),
+            path: Set(arrived.path.to_string_lossy().into_owned()),
+            size: Set(arrived.size as i64),
             state: Set("scanning".into()),
             ..Default::default()
         };

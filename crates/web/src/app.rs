@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use pronoia_store::Store;
+use pronoia_store::sources::Connector;
 
 /// How the server was started.
 #[derive(Debug, Clone)]
@@ -28,4 +29,14 @@ pub struct App {
     pub config: Config,
     /// Where things are kept.
     pub store: Store,
+    /// How databases of others are reached.
+    pub connector: Connector,
+}
+
+impl App {
+    /// A path in the uploads folder where nothing lies yet.
+    pub(crate) async fn place(&self) -> std::io::Result<PathBuf> {
+        tokio::fs::create_dir_all(&self.config.uploads).await?;
+        Ok(self.config.uploads.join(format!("{:032x}", rand::random::<u128>())))
+    }
 }

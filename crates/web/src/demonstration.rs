@@ -5,7 +5,9 @@ use pronoia_core::learn::Settings;
 use pronoia_core::study::{ChosenPolicy, Outcome, Question, Role};
 use pronoia_demo as demo;
 use pronoia_store::jobs::Work;
+use pronoia_store::sources::{StandIn, StandInTable};
 use pronoia_store::studies::Choice;
+use pronoia_store::uploads::Arrived;
 use pronoia_store::{Store, StoreError};
 
 use crate::frame::worth_of;
@@ -45,6 +47,32 @@ pub async fn load(app: &App) -> Result<(String, String), String> {
     list(app, workspace, study).await?;
     app.store.rename_account(account, EMAIL).await.map_err(sentence)?;
     Ok((EMAIL.into(), PASSWORD.into()))
+}
+
+/// Fills a server of PostgreSQL as the company's warehouse, and enters it among
+/// the databases that the demonstration reads from.
+///
+/// # Errors
+/// A sentence if the server does not answer, or may not be reached.
+pub async fn load_warehouse(app: &App, server: &str) -> Result<(), String> {
+    const WAREHOUSE: StandIn<'_> =
+        StandIn { name: "Osier Vale warehouse", database: "osier_vale", schema: "care", account: "reader" };
+    let sentence = |e: StoreError| e.to_string();
+    let account = app.store.account(EMAIL).await.map_err(sentence)?.ok_or("the demonstration is not loaded")?;
+    let workspace = app.store.workspace_of(account.id).await.map_err(sentence)?;
+    let members = demo::members(demo::MEMBERS, demo::SEED, demo::FIRST_MEMBER);
+    let tables = demo::warehouse(&members, &demo::visits(&members, demo::SEED + 2));
+    let tables =
+        tables.each_ref().map(|t| StandInTable { name: t.name, comment: t.comment, columns: t.columns, csv: &t.csv });
+    let details = WAREHOUSE.fill(server, &tables).await.map_err(sentence)?;
+    // Its port may be another than last time.
+    for old in app.store.sources(workspace).await.map_err(sentence)? {
+        if old.name == WAREHOUSE.name {
+            app.store.remove_source(workspace, old.id).await.map_err(sentence)?;
+        }
+    }
+    app.store.add_source(workspace, &details, &app.connector).await.map_err(sentence)?;
+    Ok(())
 }
 
 /// The records beside those of the members, and the two questions asked of them.
@@ -180,9 +208,8 @@ async fn bring(app: &App, workspace: i64, study: Option<i64>, name: &str, bytes:
     std::fs::create_dir_all(&app.config.uploads).map_err(|e| e.to_string())?;
     let path = app.config.uploads.join(format!("demonstration-{name}"));
     std::fs::write(&path, bytes).map_err(|e| e.to_string())?;
-    let path = path.to_string_lossy();
-    let upload =
-        app.store.add_upload(workspace, study, name, &path, bytes.len() as u64).await.map_err(|e| e.to_string())?;
+    let arrived = Arrived { file_name: name, origin: None, path: &path, size: bytes.len() as u64 };
+    let upload = app.store.add_upload(workspace, study, &arrived).await.map_err(|e| e.to_string())?;
     let title = format!("Reading {name}");
     app.store
         .enqueue(workspace, study, &title, &Work::Scan { upload, sheet: None })

@@ -93,6 +93,8 @@ impl Server {
             .args(&self.arguments)
             .arg("--uploads")
             .arg(self.folder.path().join("uploads"))
+            .arg("--key")
+            .arg(self.folder.path().join("key"))
             .env("DATABASE_URL", &self.database)
             .stderr(Stdio::null())
             .spawn()

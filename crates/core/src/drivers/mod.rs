@@ -7,6 +7,7 @@ mod grouping;
 mod measures;
 mod pairs;
 mod segments;
+mod strip;
 mod totals;
 
 pub use grouping::{Band, Group, Grouping, Members, Notation};
@@ -15,6 +16,7 @@ pub use measures::{
 };
 pub use pairs::PairMap;
 pub use segments::{Segment, Segments};
+pub use strip::Strip;
 pub use totals::{GroupTotal, group_totals};
 
 use rayon::prelude::*;
@@ -60,6 +62,9 @@ pub struct Driver {
     pub believed: bool,
     /// Whether it is a predictor of the study.
     pub usable: bool,
+    /// Customers and events along its range; for numbers and dates.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub strip: Option<Strip>,
 }
 
 impl Driver {
@@ -81,6 +86,7 @@ impl Driver {
             chance,
             believed: chance < BELIEVED / looked_at.max(1) as f64,
             usable,
+            strip: Strip::of(column, rows, event),
             groups,
         }
     }

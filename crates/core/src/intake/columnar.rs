@@ -14,7 +14,7 @@ use parquet::file::reader::{ChunkReader, Length};
 
 use super::guard::guarded;
 use super::record::{Record, Rows, Take, Told};
-use super::{IntakeError, MOST_COLUMNS};
+use super::{IntakeError, MOST_COLUMNS, arrow_lengths};
 
 /// Rows of a batch.
 const BATCH: usize = 4_096;
@@ -43,14 +43,15 @@ impl Columnar {
 
     /// Opens an Arrow file.
     pub fn arrow<R: Read + Seek + 'static>(mut source: R) -> Result<Self, IntakeError> {
-        check_blocks(&mut source)?;
+        arrow_lengths::check_file(&mut source)?;
         let whole = arrow_ipc::reader::FileReader::try_new(BufReader::new(source), None).map_err(broken)?;
         let rows = (whole.num_batches() as u64).saturating_mul(BATCH as u64);
         Self::projected(&whole.schema(), rows, whole)
     }
 
     /// Opens an Arrow stream.
-    pub fn arrow_stream<R: Read + 'static>(source: R) -> Result<Self, IntakeError> {
+    pub fn arrow_stream<R: Read + Seek + 'static>(mut source: R) -> Result<Self, IntakeError> {
+        arrow_lengths::check_stream(&mut source)?;
         let whole = arrow_ipc::reader::StreamReader::try_new(BufReader::new(source), None).map_err(broken)?;
         Self::projected(&whole.schema(), 0, whole)
     }
@@ -108,34 +109,6 @@ impl Rows for Columnar {
         }
         Ok(())
     }
-}
-
-/// Makes sure that an Arrow file's footer points into the file only: the reader
-/// makes room for as many bytes as the footer says, before it reads them.
-fn check_blocks(source: &mut (impl Read + Seek)) -> Result<(), IntakeError> {
-    const TAIL: u64 = 10;
-    let short = || IntakeError::Damaged { what: "it is cut off before its end".into() };
-    let length = source.seek(SeekFrom::End(0))?;
-    let mut tail = [0; TAIL as usize];
-    source.seek(SeekFrom::Start(length.checked_sub(TAIL).ok_or_else(short)?))?;
-    source.read_exact(&mut tail)?;
-    let size = u64::from(u32::from_le_bytes([tail[0], tail[1], tail[2], tail[3]]));
-    let begin = length.checked_sub(TAIL + size).filter(|_| tail.ends_with(b"ARROW1")).ok_or_else(short)?;
-    let mut footer = vec![0; size as usize];
-    source.seek(SeekFrom::Start(begin))?;
-    source.read_exact(&mut footer)?;
-    let footer = arrow_ipc::root_as_footer(&footer)
-        .map_err(|e| IntakeError::Damaged { what: format!("its footer cannot be read ({e})") })?;
-    let blocks = footer.recordBatches().into_iter().chain(footer.dictionaries()).flatten();
-    for block in blocks {
-        let parts = [block.offset(), i64::from(block.metaDataLength()), block.bodyLength()];
-        let end = parts.into_iter().try_fold(0u64, |sum, part| sum.checked_add(u64::try_from(part).ok()?));
-        if end.is_none_or(|end| end > length) {
-            return Err(IntakeError::Damaged { what: "its footer points beyond its end".into() });
-        }
-    }
-    source.rewind()?;
-    Ok(())
 }
 
 /// Positions of the columns with one value a row, and a note about the others.

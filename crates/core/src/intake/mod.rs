@@ -1,6 +1,7 @@
 //! From bytes to a table: what was found in a file, what did not fit, and the rows.
 
 mod archive;
+mod arrow_lengths;
 mod columnar;
 mod delimited;
 mod dialect;

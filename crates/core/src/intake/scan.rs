@@ -1,6 +1,7 @@
 //! One pass over a file to understand it.
 
 use std::io::{self, Read, Seek};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 use rayon::prelude::*;
 
@@ -17,6 +18,9 @@ const FIRST_ROWS: usize = 20;
 
 /// Rows that are looked at together, column by column on every processor.
 const BATCH: usize = 4_096;
+
+/// Batches that may wait to be looked at.
+const AHEAD: usize = 2;
 
 /// Rows that are read at a time when only what does not fit is wanted.
 const LOOK: usize = 20_000;
@@ -60,22 +64,45 @@ where
         let mut format = Format::find(&mut source, self.sheet)?;
         let mut rows = format.open(source)?;
         let length = if rows.length() > 0 { rows.length() } else { self.size };
-        let mut seen = Seen::default();
-        rows.each(&mut |record| seen.take(record, length, progress))?;
-        seen.look();
+        // One thread takes the rows apart while another looks at the values.
+        let (batches, arriving) = sync_channel(AHEAD);
+        let (seen, tallies) = std::thread::scope(|scope| {
+            let looking = scope.spawn(|| look_at_all(arriving));
+            let mut seen = Seen::default();
+            let read = rows.each(&mut |record| seen.take(record, length, (&batches, progress)));
+            seen.send(&batches);
+            // There are no more; whoever looks at them comes to an end.
+            drop(batches);
+            let tallies = looking.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            read.map(|()| (seen, tallies))
+        })?;
         let mut notes = rows.notes();
         if let Format::JsonLines { keys } = &mut format {
             *keys = rows.names().to_vec();
         }
         let names = names::settle(rows.names(), &mut notes);
-        seen.conclude(format, names, notes)
+        seen.conclude(tallies, format, names, notes)
     }
 }
 
-/// What was seen of a file so far.
+/// Takes batches of rows into tallies, one for each column.
+fn look_at_all(batches: Receiver<Vec<Record>>) -> Vec<Tally> {
+    let mut tallies: Vec<Tally> = Vec::new();
+    for batch in batches {
+        let width = batch.iter().map(|r| r.fields.len()).max().unwrap_or(0);
+        if tallies.len() < width {
+            tallies.resize_with(width, Tally::default);
+        }
+        tallies.par_iter_mut().enumerate().for_each(|(at, tally)| {
+            batch.iter().for_each(|record| tally.see(record.text(at), record.told(at)));
+        });
+    }
+    tallies
+}
+
+/// What was seen of a file so far, besides what its values look like.
 #[derive(Default)]
 struct Seen {
-    tallies: Vec<Tally>,
     batch: Vec<Record>,
     rows: u64,
     misfits: Misfits,
@@ -84,7 +111,12 @@ struct Seen {
 }
 
 impl Seen {
-    fn take(&mut self, record: &mut Record, length: u64, progress: &dyn Progress) -> Result<(), IntakeError> {
+    fn take(
+        &mut self,
+        record: &mut Record,
+        length: u64,
+        (batches, progress): (&SyncSender<Vec<Record>>, &dyn Progress),
+    ) -> Result<(), IntakeError> {
         if let Some((kind, row)) = &record.misfit {
             let misfit = Misfit { line: record.line, kind: kind.clone(), row: row.clone() };
             self.first_misfit.get_or_insert_with(|| misfit.clone());
@@ -100,25 +132,19 @@ impl Seen {
         if self.batch.len() == BATCH {
             progress.go_on()?;
             progress.tell("Reading the file to see what is in it", passed as f64 / length.max(1) as f64);
-            self.look();
+            self.send(batches);
         }
         Ok(())
     }
 
-    /// Takes the rows of the batch into the tallies.
-    fn look(&mut self) {
-        let width = self.batch.iter().map(|r| r.fields.len()).max().unwrap_or(0);
-        if self.tallies.len() < width {
-            self.tallies.resize_with(width, Tally::default);
-        }
-        let batch = std::mem::take(&mut self.batch);
-        self.tallies.par_iter_mut().enumerate().for_each(|(at, tally)| {
-            batch.iter().for_each(|record| tally.see(record.text(at), record.told(at)));
-        });
+    /// Hands the batch on; whoever looks at it stays until there are no more.
+    fn send(&mut self, batches: &SyncSender<Vec<Record>>) {
+        let _ = batches.send(std::mem::take(&mut self.batch));
     }
 
     fn conclude(
         mut self,
+        mut tallies: Vec<Tally>,
         format: Format,
         names: Vec<String>,
         mut notes: Vec<String>,
@@ -135,15 +161,15 @@ impl Seen {
                 },
             });
         }
-        self.tallies.resize_with(names.len(), Tally::default);
+        tallies.resize_with(names.len(), Tally::default);
         for row in &mut self.first_rows {
             row.resize(names.len(), String::new());
         }
-        let comma_file = self.tallies.iter().map(Tally::comma_vote).sum::<i64>() > 0;
+        let comma_file = tallies.iter().map(Tally::comma_vote).sum::<i64>() > 0;
         let mut cells = 0;
         let columns: Vec<ColumnPlan> = names
             .into_iter()
-            .zip(&self.tallies)
+            .zip(&tallies)
             .map(|(name, tally)| {
                 let (kind, format, reason) = tally.conclude(&name, comma_file);
                 cells += tally.misfits(format);

@@ -59,6 +59,11 @@ fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table,
         let sentence = format!("keeps {} of {} customers", count(kept.len() as u64), count(all as u64));
         return Ok((table.take(&kept), Effect { sentence, before: None, after: None }));
     }
+    if let Action::Sample { .. } = action {
+        // The rows looked at are few already.
+        let sentence = "before anything is dealt out; the event rate stays as it is".to_owned();
+        return Ok((table.clone(), Effect { sentence, before: None, after: None }));
+    }
     let training = Training { rows: &rows, event };
     let step = FittedStep::fit(action, table, &training).map_err(|e| e.to_string())?;
     let after = step.apply(table).map_err(|e| e.to_string())?;

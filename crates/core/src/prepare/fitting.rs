@@ -152,7 +152,9 @@ impl FittedStep {
             Ok(values)
         };
         Ok(match action {
-            Action::Filter { .. } => unreachable!("filters choose rows; they are not replayed"),
+            Action::Filter { .. } | Action::Sample { .. } => {
+                unreachable!("what chooses rows is not replayed")
+            }
             Action::Derive { name, expression } => {
                 let expression = Expression::check(expression, &Expression::columns_of(table))
                     .map_err(|e| PrepareError::Replay(e.to_string()))?;

@@ -7,7 +7,9 @@ mod effects;
 mod encoding;
 mod fitting;
 mod inputs;
+mod sample;
 pub mod steps;
+mod suggest;
 mod yeo_johnson;
 
 pub use design::{Design, Feature, FeatureValues};
@@ -15,7 +17,9 @@ pub use effects::{Effect, effects};
 pub use encoding::{Encoded, Encoder};
 pub use fitting::{FittedStep, OTHER};
 pub use inputs::{Input, Seen};
+pub use sample::Sample;
 pub use steps::{Action, Filling, Step, StepError};
+pub use suggest::suggestions;
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::{Encoder, PrepareError};
+use super::{Encoder, PrepareError, Sample};
 use crate::expression::{Expression, ExpressionError, Type};
 use crate::{Kind, Table};
 
@@ -27,6 +27,12 @@ pub enum Action {
     Filter {
         /// An SQL condition.
         condition: String,
+    },
+    /// Lets only some of the customers take part, drawn by lot with the event
+    /// rate as it is.
+    Sample {
+        /// How many.
+        of: Sample,
     },
     /// Makes a column.
     Derive {
@@ -162,6 +168,7 @@ impl Action {
     pub fn words(&self) -> String {
         match self {
             Self::Filter { condition } => format!("keep customers with {condition}"),
+            Self::Sample { of } => of.words(),
             Self::Derive { name, expression } => format!("{name} = {expression}"),
             Self::Fill { column, with, flag } => {
                 let with = match with {
@@ -200,7 +207,7 @@ impl Action {
     /// The column that it changes in place.
     pub fn changes(&self) -> Option<&str> {
         match self {
-            Self::Filter { .. } | Self::Derive { .. } => None,
+            Self::Filter { .. } | Self::Sample { .. } | Self::Derive { .. } => None,
             Self::Fill { column, .. }
             | Self::Cap { column, .. }
             | Self::Log { column }
@@ -243,6 +250,7 @@ impl Action {
         };
         match self {
             Self::Filter { condition } => Ok(read(&Expression::check_condition(condition, &types(columns))?)),
+            Self::Sample { of } => of.check().map(|()| Vec::new()).map_err(StepError::Field),
             Self::Derive { name, expression } => {
                 if name.trim().is_empty() || name.chars().count() > LONGEST_NAME || name.chars().any(char::is_control) {
                     return Err(StepError::Field(format!(

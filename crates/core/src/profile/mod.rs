@@ -148,7 +148,7 @@ fn of_numbers(mut values: Vec<f64>, write: impl Fn(f64) -> String) -> (u64, Opti
     let squares: f64 = values.iter().map(|v| (v - mean).powi(2)).sum();
     let sd = if values.len() > 1 { (squares / (n - 1.0)).sqrt() } else { 0.0 };
     let (min, max) = (values[0], values[values.len() - 1]);
-    let (edges, bars) = shape(&values, &runs, min, max);
+    let (edges, bars) = shape(&values);
     let profile = NumberProfile {
         min,
         lower_quartile: quantile(&values, 0.25),
@@ -173,15 +173,17 @@ pub fn quantile(sorted: &[f64], share: f64) -> f64 {
 }
 
 /// Equal bars of a round width over the range; one bar per value where only a
-/// few whole numbers occur.
-fn shape(sorted: &[f64], runs: &[(f64, u64)], min: f64, max: f64) -> (Vec<f64>, Vec<u64>) {
-    let whole = runs.iter().all(|(v, _)| v.fract() == 0.0);
+/// few whole numbers occur. Gives the edges of the bars and what is in each;
+/// nothing without values.
+pub(crate) fn shape(sorted: &[f64]) -> (Vec<f64>, Vec<u64>) {
+    let (Some(&min), Some(&max)) = (sorted.first(), sorted.last()) else { return (Vec::new(), Vec::new()) };
+    let whole = sorted.iter().all(|v| v.fract() == 0.0);
     if whole && max - min < BARS as f64 {
         let count = (max - min) as usize + 1;
         let edges = (0..=count).map(|i| min - 0.5 + i as f64).collect();
         let mut bars = vec![0; count];
-        for (v, n) in runs {
-            bars[(v - min) as usize] += n;
+        for v in sorted {
+            bars[(v - min) as usize] += 1;
         }
         return (edges, bars);
     }

@@ -17,6 +17,9 @@ use crate::Table;
 use crate::number::count;
 use groups::Groups;
 
+/// How many folds there may be.
+const FOLDS: std::ops::RangeInclusive<usize> = 3..=20;
+
 /// The part of a study that a row belongs to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -58,6 +61,9 @@ pub enum SplitError {
         /// What to do.
         remedy: &'static str,
     },
+    /// Too few folds or too many.
+    #[error("Deal the customers into {} to {} folds.", FOLDS.start(), FOLDS.end())]
+    Folds,
     /// The column that the split looks at is not there.
     #[error("The customers are split by “{0}”, and there is no such column. Choose another split.")]
     NoColumn(String),
@@ -74,6 +80,15 @@ pub struct Dealt {
     pub test: Vec<usize>,
 }
 
+impl Dealt {
+    /// All rows but the sealed ones, in order.
+    pub fn unsealed(&self) -> Vec<usize> {
+        let mut rows = [self.training.as_slice(), &self.validation].concat();
+        rows.sort_unstable();
+        rows
+    }
+}
+
 impl SplitPlan {
     /// Deals out the rows whose outcome is known; the others are in no part.
     ///
@@ -87,6 +102,9 @@ impl SplitPlan {
         let &Self { training, validation, .. } = self;
         if !(training > 0.0 && validation > 0.0 && training + validation < 1.0) {
             return Err(SplitError::Shares { training, validation });
+        }
+        if self.folds.is_some_and(|folds| !FOLDS.contains(&folds)) {
+            return Err(SplitError::Folds);
         }
         let column = |name: &String| table.column(name).ok_or_else(|| SplitError::NoColumn(name.clone()));
         let known: Vec<usize> = (0..happened.len()).filter(|&row| happened[row].is_some()).collect();
@@ -121,6 +139,25 @@ impl SplitPlan {
         let dealt = Dealt { training: of(Part::Training), validation: of(Part::Validation), test: of(Part::Test) };
         self.check_sides(&dealt, happened)?;
         Ok(dealt)
+    }
+
+    /// The fold of every row given, out of `folds`; rows that the plan keeps
+    /// together are in one fold.
+    ///
+    /// # Errors
+    /// [`SplitError::NoColumn`].
+    pub fn folds_of(
+        &self,
+        table: &Table,
+        rows: &[usize],
+        event: &[bool],
+        (folds, seed): (usize, u64),
+    ) -> Result<Vec<usize>, SplitError> {
+        let groups = match &self.together {
+            Some(name) => Groups::of(table.column(name).ok_or_else(|| SplitError::NoColumn(name.clone()))?, rows),
+            None => Groups::single(rows.len()),
+        };
+        Ok(folds_of(&groups, event, folds, seed))
     }
 
     /// Deals groups out by lot, those with an event and those without
@@ -198,16 +235,23 @@ impl SplitPlan {
 /// others: the fold of every row, with the same share of events in each to
 /// within one row, drawn by lot.
 pub fn folds(event: &[bool], folds: usize, seed: u64) -> Vec<usize> {
+    folds_of(&Groups::single(event.len()), event, folds, seed)
+}
+
+/// The same where rows that belong together share a fold; then it is the groups
+/// with an event of which each fold has as many, to within one.
+fn folds_of(groups: &Groups, event: &[bool], folds: usize, seed: u64) -> Vec<usize> {
     let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0xf01d);
-    let mut of_row = vec![0; event.len()];
+    let eventful = groups.any(|row| event[row]);
+    let mut of_group = vec![0; groups.count()];
     let mut next = 0;
     for side in [true, false] {
-        let mut rows: Vec<usize> = (0..event.len()).filter(|&row| event[row] == side).collect();
-        rows.shuffle(&mut rng);
-        for row in rows {
-            of_row[row] = next % folds;
+        let mut drawn: Vec<usize> = (0..groups.count()).filter(|&group| eventful[group] == side).collect();
+        drawn.shuffle(&mut rng);
+        for group in drawn {
+            of_group[group] = next % folds;
             next += 1;
         }
     }
-    of_row
+    groups.spread(&of_group)
 }

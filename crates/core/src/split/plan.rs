@@ -18,6 +18,10 @@ pub struct SplitPlan {
     /// where a customer has several rows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub together: Option<String>,
+    /// Into how many folds the rows that are not sealed are dealt, each judged
+    /// by models fitted to the others; without them, validation rows judge.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folds: Option<usize>,
 }
 
 /// By what rows are dealt out.
@@ -47,7 +51,7 @@ pub enum Dealing {
 
 impl Default for SplitPlan {
     fn default() -> Self {
-        Self { training: 0.6, validation: 0.2, seed: 2024, by: Dealing::AtRandom, together: None }
+        Self { training: 0.6, validation: 0.2, seed: 2024, by: Dealing::AtRandom, together: None, folds: None }
     }
 }
 
@@ -61,6 +65,11 @@ impl SplitPlan {
         by.into_iter().chain(self.together.as_deref())
     }
 
+    /// What the rows are called that models are judged on.
+    pub fn judged_on(&self) -> &'static str {
+        if self.folds.is_some() { "out-of-fold" } else { "validation" }
+    }
+
     /// The split in a sentence.
     pub fn sentence(&self) -> String {
         let (training, validation) = (self.training * 100.0, self.validation * 100.0);
@@ -70,6 +79,16 @@ impl SplitPlan {
             None => String::new(),
         };
         let seed = self.seed;
+        if let Some(folds) = self.folds {
+            let sealed = match &self.by {
+                Dealing::AtRandom => format!("a sealed {test:.0} % (seed {seed})"),
+                Dealing::Newest { column } => format!("the newest {test:.0} % by {column}, which are sealed"),
+                Dealing::Given { column, test, .. } => format!("those whose {column} is “{test}”, which are sealed"),
+            };
+            return format!(
+                "Models are chosen by {folds}-fold cross-validation: each fold is judged by models fitted to the others, and the model that is kept is fitted to all of them. It is confirmed once on {sealed}.{together}"
+            );
+        }
         match &self.by {
             Dealing::AtRandom => format!(
                 "Models are fitted on {training:.0} %, chosen on {validation:.0} %, and confirmed once on a sealed {test:.0} % of the customers, with the same event rate in each (seed {seed}).{together}"

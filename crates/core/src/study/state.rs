@@ -6,7 +6,7 @@ use super::{ColumnChoice, Outcome, Role};
 use crate::balance::Balance;
 use crate::cautions::Kept;
 use crate::decide::Policy;
-use crate::prepare::{PrepareError, Step, steps};
+use crate::prepare::{Action, PrepareError, Step, steps};
 use crate::split::{Dealt, SplitPlan};
 use crate::{Kind, Table};
 
@@ -103,14 +103,20 @@ impl Basis {
 
     /// The table as the study looks at it, with every derived column; and what
     /// happened to every customer: none where it is not known, or where a filter
-    /// leaves the customer out.
+    /// leaves the customer out, or a sample, which is drawn after all filters.
     ///
     /// # Errors
     /// A sentence if the outcome cannot be read or a filter not be applied.
     pub fn population(&self, table: &Table) -> Result<(Table, Vec<Option<bool>>), String> {
         let happened = self.outcome.read(table).map_err(|e| e.to_string())?;
         let (derived, kept) = steps::population(&self.steps, table).map_err(|e| e.to_string())?;
-        Ok((derived, happened.into_iter().zip(kept).map(|(what, kept)| what.filter(|_| kept)).collect()))
+        let mut happened: Vec<_> = happened.into_iter().zip(kept).map(|(what, kept)| what.filter(|_| kept)).collect();
+        for step in self.steps.iter().filter(|s| !s.off) {
+            if let Action::Sample { of } = step.action {
+                of.draw(&mut happened, self.split.seed);
+            }
+        }
+        Ok((derived, happened))
     }
 
     /// How much every row of the table counts: none if each counts once, 0

@@ -35,6 +35,11 @@ pub fn renewals_csv(members: &[Member]) -> Vec<u8> {
     rows(members, &PLAIN, false, false).into_bytes()
 }
 
+/// Members with their outcome: commas, decimal points.
+pub(super) fn plain_rows(members: &[Member]) -> String {
+    rows(members, &PLAIN, true, true)
+}
+
 /// What happened at renewal, in a file of its own: one member in 400 is
 /// missing, one in 600 unknown, one in 500 is there twice.
 pub fn cancellations_csv(members: &[Member]) -> Vec<u8> {

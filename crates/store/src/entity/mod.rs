@@ -11,6 +11,7 @@ pub mod model;
 pub mod record_table;
 pub mod session;
 pub mod sign_in_attempt;
+pub mod source;
 pub mod study;
 pub mod upload;
 pub mod workspace;

@@ -17,6 +17,8 @@ pub struct Model {
     pub file_name: String,
     /// Where the bytes are.
     pub path: String,
+    /// Where it came from, if not from somebody's hand: “read from …”.
+    pub origin: Option<String>,
     /// Bytes.
     pub size: i64,
     /// `scanning`, `ready`, `importing`, `done`, `failed` or `stopped`.

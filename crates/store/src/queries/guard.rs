@@ -40,7 +40,7 @@ const NAMES: [&str; 18] = [
 
 /// The question without a semicolon at its end, if it is one SELECT that
 /// reaches for nothing but tables.
-pub(super) fn only_select(sql: &str) -> Result<&str, QueryError> {
+pub(crate) fn only_select(sql: &str) -> Result<&str, QueryError> {
     let refuse = |sentence: String, place| QueryError::Question { sentence, place };
     if sql.chars().count() > LONGEST {
         return Err(refuse(format!("A question has at most {LONGEST} letters."), None));

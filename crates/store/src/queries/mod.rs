@@ -19,7 +19,9 @@ use thiserror::Error;
 
 use crate::{Store, StoreError};
 
+pub(crate) use guard::only_select;
 pub use reader::Readable;
+pub(crate) use reader::written;
 
 /// The longest question, in characters.
 pub const LONGEST: usize = 8_000;
@@ -81,7 +83,7 @@ impl Store {
         missing: &str,
         limits: &Limits,
     ) -> std::result::Result<Answer, QueryError> {
-        let statement = guard::only_select(sql)?;
+        let statement = only_select(sql)?;
         let mut connection = self.reader(workspace_id, limits).await?;
         let begun = Instant::now();
         let answered = fetch(&mut connection, statement, missing, limits).await;
@@ -98,7 +100,8 @@ impl Store {
 /// What stands before the question when it is run.
 const BEFORE: &str = "COPY (";
 
-async fn fetch(
+/// Asks, within a transaction that cannot write, and reads what comes back.
+pub(crate) async fn fetch(
     connection: &mut PgConnection,
     statement: &str,
     missing: &str,
@@ -108,7 +111,7 @@ async fn fetch(
     // A comment at the end of the question must not swallow the bracket.
     let null = missing.replace('\'', "''");
     let copy = format!("{BEFORE}{statement}\n) TO STDOUT (FORMAT csv, HEADER, NULL '{null}')");
-    let refused = |e: sqlx::Error| refusal(&e, statement, limits);
+    let refused = |e: sqlx::Error| refusal(&e, statement, BEFORE.len(), limits);
     let mut pieces = connection.copy_out_raw(&copy).await.map_err(refused)?;
     let (mut csv, mut lines) = (Vec::new(), Lines::default());
     while let Some(piece) = pieces.try_next().await.map_err(refused)? {
@@ -148,8 +151,9 @@ impl Lines {
     }
 }
 
-/// What the database says against a question, in words for who asked it.
-fn refusal(e: &sqlx::Error, statement: &str, limits: &Limits) -> QueryError {
+/// What the database says against a question, in words for who asked it;
+/// `before` characters stood in front of the question.
+pub(crate) fn refusal(e: &sqlx::Error, statement: &str, before: usize, limits: &Limits) -> QueryError {
     let sqlx::Error::Database(said) = e else {
         return match e {
             sqlx::Error::Io(_) | sqlx::Error::WorkerCrashed => QueryError::Store(StoreError::Unreachable),
@@ -158,7 +162,7 @@ fn refusal(e: &sqlx::Error, statement: &str, limits: &Limits) -> QueryError {
     };
     let pg = said.downcast_ref::<sqlx::postgres::PgDatabaseError>();
     let place = pg.position().and_then(|position| match position {
-        sqlx::postgres::PgErrorPosition::Original(at) => at.checked_sub(BEFORE.len() + 1),
+        sqlx::postgres::PgErrorPosition::Original(at) => at.checked_sub(before + 1),
         sqlx::postgres::PgErrorPosition::Internal { .. } => None,
     });
     let place = place.map(|at| word_at(statement, at)).filter(|place| !place.is_empty());
@@ -170,7 +174,7 @@ fn refusal(e: &sqlx::Error, statement: &str, limits: &Limits) -> QueryError {
         "53400" | "53200" | "54000" => {
             "It needs more space than one question may have. Ask for less: fewer rows or columns at a time.".to_owned()
         }
-        "42501" => "A question may only read the tables of this workspace.".to_owned(),
+        "42501" => "A question may only read the tables that are open to it.".to_owned(),
         "25006" => "A question may only read; it cannot change anything.".to_owned(),
         _ => {
             let mut sentence = capital(pg.message());

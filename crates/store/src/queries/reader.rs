@@ -191,7 +191,7 @@ fn shortened(name: &str, most: usize) -> String {
 }
 
 /// A name as it is written in a question: in quotes unless it is plain.
-fn written(name: &str) -> String {
+pub(crate) fn written(name: &str) -> String {
     let plain =
         name.chars().enumerate().all(|(i, c)| c.is_ascii_lowercase() || c == '_' || (i > 0 && c.is_ascii_digit()));
     let keyword = sqlparser::keywords::ALL_KEYWORDS.contains(&name.to_uppercase().as_str());

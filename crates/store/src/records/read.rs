@@ -65,21 +65,30 @@ impl Store {
         limit: u64,
     ) -> Result<Page> {
         let columns = table.stored_columns()?;
-        let order = match sort {
-            None => quoted(ROW),
+        let (row, relation) = (quoted(ROW), relation(table.workspace_id, table.id));
+        // Only what is sorted by is sorted; the other columns are looked up for
+        // the rows of the page.
+        let (keys, order) = match sort {
+            None => (row.clone(), vec![(row.clone(), "")]),
             Some(sort) => {
                 let column =
                     columns.iter().find(|c| c.name == sort.column).ok_or(StoreError::NotFound("This column"))?;
+                let field = quoted(&column.field);
                 let direction = if sort.descending { "DESC NULLS LAST" } else { "ASC NULLS LAST" };
-                format!("{} {direction}, {}", quoted(&column.field), quoted(ROW))
+                (format!("{row}, {field}"), vec![(field, direction), (row.clone(), "")])
             }
         };
-        let fields: Vec<String> = columns.iter().map(|c| quoted(&c.field)).collect();
+        let order_of = |of: &str| -> String {
+            let by: Vec<String> = order.iter().map(|(field, direction)| format!("{of}.{field} {direction}")).collect();
+            by.join(", ")
+        };
+        let fields: Vec<String> = columns.iter().map(|c| format!("t.{}", quoted(&c.field))).collect();
         let sql = format!(
-            "SELECT {}, {} FROM {} ORDER BY {order} LIMIT $1 OFFSET $2",
-            quoted(ROW),
+            "SELECT t.{row}, {} FROM (SELECT {keys} FROM {relation} i ORDER BY {} LIMIT $1 OFFSET $2) k \
+             JOIN {relation} t ON t.{row} = k.{row} ORDER BY {}",
             fields.join(", "),
-            relation(table.workspace_id, table.id)
+            order_of("i"),
+            order_of("k"),
         );
         let found =
             sqlx::query(AssertSqlSafe(sql)).bind(limit as i64).bind(offset as i64).fetch_all(self.pool()).await?;

@@ -46,6 +46,8 @@ struct Page {
     confirmed: Option<Confirmed>,
     policy_kept: bool,
     policy_stale: bool,
+    /// What the customers are called that the policy was chosen on.
+    judged_on: &'static str,
     test_openings: i32,
 }
 
@@ -232,8 +234,9 @@ impl<'a> Situation<'a> {
             here: self.here(),
             data: self.data()?,
             judged: format!(
-                "Judged on {} validation customers, {} of whom {}. The band is where 90 of 100 resamples of them lie.",
+                "Judged on {} {} customers, {} of whom {}. The band is where 90 of 100 resamples of them lie.",
                 text::count(self.ranking.rows),
+                self.model.fitted_on()?.split.judged_on(),
                 text::count(self.ranking.events),
                 question.event_verb()
             ),
@@ -336,6 +339,7 @@ pub async fn page(
         confirmed,
         policy_kept: study.state.policy.is_some(),
         policy_stale: study.policy_model().is_some_and(|(_, m)| study.is_stale(m)),
+        judged_on: study.state.split.judged_on(),
         test_openings: study.study.test_openings,
     };
     html(&page)

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use actix_web::web;
 use chrono::{DateTime, Utc};
+use pronoia_store::uploads::Arrived;
 use serde::Deserialize;
 
 use super::{PageResult, see_other};
@@ -99,7 +100,7 @@ pub struct Fetch {
 pub async fn fetch(app: web::Data<App>, visitor: Visitor, form: web::Form<Fetch>) -> PageResult {
     visitor.check(&form.csrf)?;
     let folder = app.config.folder.clone().ok_or(PageError::NotFound)?;
-    let path = super::uploads::place(&app).await?;
+    let path = app.place().await?;
     let (name, most) = (form.name.clone(), app.config.most_upload);
     let copied = web::block(move || {
         // Only what is listed can be fetched, so that no name leads out of the folder.
@@ -117,6 +118,7 @@ pub async fn fetch(app: web::Data<App>, visitor: Visitor, form: web::Form<Fetch>
         Ok((name, path, size))
     });
     let (name, path, size) = copied.await.map_err(|e| PageError::Refused(e.to_string()))??;
-    let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &name, &path, size).await?;
+    let arrived = Arrived { file_name: &name, origin: Some("fetched from the shared folder"), path: &path, size };
+    let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?;
     see_other(&format!("/jobs/{job}"))
 }

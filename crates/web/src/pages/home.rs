@@ -27,6 +27,8 @@ struct Page {
     most_bytes: u64,
     /// What lies in the shared folder, or why that cannot be told.
     folder: Result<Vec<Held>, String>,
+    /// Databases that can be read from.
+    sources: usize,
 }
 
 struct Line {
@@ -61,6 +63,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         most_upload: text::bytes(app.config.most_upload),
         most_bytes: app.config.most_upload,
         folder: super::folder::held(&app, visitor.workspace_id()).await?,
+        sources: app.store.sources(visitor.workspace_id()).await?.len(),
     })
 }
 

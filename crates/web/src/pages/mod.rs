@@ -1,5 +1,6 @@
 //! The pages, one file per stop.
 
+mod answer;
 mod append;
 mod cautions;
 mod compare;
@@ -15,6 +16,7 @@ pub(crate) mod prepare;
 mod query;
 mod records;
 mod sign_in;
+mod sources;
 mod split;
 mod steps;
 mod train;
@@ -39,6 +41,10 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/", get().to(home::page))
         .route("/find", get().to(find::page))
         .route("/folder", post().to(folder::fetch))
+        .service(resource("/sources").route(get().to(sources::page)).route(post().to(sources::add)))
+        .route("/sources/{id}", get().to(sources::source))
+        .route("/sources/{id}/read", post().to(sources::read))
+        .route("/sources/{id}/remove", post().to(sources::remove))
         .route("/uploads", post().to(uploads::receive))
         .route("/uploads/{id}", get().to(uploads::page))
         .route("/uploads/{id}/accept", post().to(uploads::accept))
@@ -140,6 +146,12 @@ fn table_name(given: &str) -> Result<String, PageError> {
         }
         name => Ok(name.to_owned()),
     }
+}
+
+/// The same where the table comes in as a file of that name.
+fn file_stem(given: &str) -> Result<String, PageError> {
+    let name: String = table_name(given)?.chars().filter(|c| !c.is_control() && !"/\\".contains(*c)).take(60).collect();
+    if name.is_empty() { Err(PageError::Refused("Give the table a name of letters.".into())) } else { Ok(name) }
 }
 
 /// A file of delimited text to be taken away.

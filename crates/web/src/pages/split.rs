@@ -21,6 +21,9 @@ use crate::{App, text};
 /// Different values that a column which says the parts has at most.
 const MOST_PARTS: u64 = 12;
 
+/// The numbers of folds that are offered.
+const FOLDS: [usize; 2] = [5, 10];
+
 #[derive(Template)]
 #[template(path = "split.html")]
 struct Page {
@@ -30,6 +33,7 @@ struct Page {
     prepare: String,
     has_outcome: bool,
     heading: String,
+    folds: [usize; 2],
     plan: SplitPlan,
     balance: Balance,
     methods: [Method; 5],
@@ -91,7 +95,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
     let markers = others().filter(|c| (2..=MOST_PARTS).contains(&c.distinct) && !c.top.is_empty());
     let names = others().filter(|c| c.kind != Kind::Date && c.distinct > 1 && role(&c.name) != Some(Role::Predictor));
     let fresh = study.finding.as_ref().filter(|_| !study.finding_is_stale());
-    let seen = fresh.map(|f| Seen::of(&f.survey));
+    let seen = fresh.map(|f| Seen::of(&f.survey, study.state.split.folds.is_some()));
     let heading = match &study.state.split.by {
         Dealing::AtRandom => "Customers are dealt out by lot.".to_owned(),
         Dealing::Newest { column } => format!("The newest by {column} judge the others."),
@@ -106,6 +110,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         plan: study.state.split.clone(),
         balance: study.state.balance,
         methods: Method::ALL,
+        folds: FOLDS,
         times: times.map(|c| c.name.clone()).collect(),
         markers: markers.map(|c| (c.name.clone(), c.top.iter().map(|t| t.0.clone()).collect())).collect(),
         names: names.map(|c| c.name.clone()).collect(),
@@ -115,13 +120,18 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
 }
 
 impl Seen {
-    fn of(survey: &Survey) -> Self {
+    fn of(survey: &Survey, folds: bool) -> Self {
         let part = |name, used_for, count_of: pronoia_core::drivers::Count| Part {
             name,
             used_for,
             rows: count(count_of.rows),
             events: count(count_of.events),
             rate: percent(count_of.rate()),
+        };
+        let (fitted_on, chosen_on) = if folds {
+            ("models are fitted on these, but for one fold at a time", "the same; the fold left out judges")
+        } else {
+            ("models are fitted on these", "models and cut-offs are chosen on these")
         };
         let test = Part {
             name: "test",
@@ -155,8 +165,8 @@ impl Seen {
         });
         Self {
             parts: vec![
-                part("training", "models are fitted on these", survey.training),
-                part("validation", "models and cut-offs are chosen on these", survey.validation),
+                part("training", fitted_on, survey.training),
+                part("validation", chosen_on, survey.validation),
                 test,
             ],
             alike,
@@ -181,6 +191,8 @@ pub struct SplitForm {
     test_value: String,
     #[serde(default)]
     together: String,
+    #[serde(default)]
+    folds: String,
     training: String,
     validation: String,
     seed: String,
@@ -213,6 +225,10 @@ impl SplitForm {
             seed: self.seed.trim().parse().map_err(|_| format!("“{}” is not a whole number.", self.seed))?,
             by,
             together: some(&self.together),
+            folds: match self.folds.trim() {
+                "" => None,
+                folds => Some(folds.parse().map_err(|_| format!("“{folds}” is no number of folds."))?),
+            },
         })
     }
 }

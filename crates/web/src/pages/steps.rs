@@ -10,7 +10,7 @@ pub use received::received;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
-use pronoia_core::prepare::{Action, Effect, Step, Training, effects, steps};
+use pronoia_core::prepare::{Action, Effect, Step, Training, effects, steps, suggestions};
 use pronoia_core::study::{ColumnChoice, KnownWhen, Role, StudyState, Verdict};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -28,13 +28,17 @@ pub use form::StepForm;
 /// Training rows on which the effect of the steps is shown.
 const ROWS_SHOWN: usize = 20_000;
 
+/// Rows by which it is judged what dates could tell.
+const DATES_SEEN: u64 = 2_000;
+
 /// Steps of a study, at most.
 const MOST_STEPS: usize = 60;
 
 /// The steps that can be added: the word in the address, and what it does.
-const KINDS: [(&str, &str); 13] = [
+const KINDS: [(&str, &str); 14] = [
     ("derive", "make a column"),
     ("filter", "keep some customers"),
+    ("sample", "work on a sample"),
     ("fill", "fill what is missing"),
     ("cap", "draw in extremes"),
     ("log", "logarithm"),
@@ -57,13 +61,15 @@ struct Page {
     prepare: String,
     heading: String,
     lines: Vec<Line>,
-    kinds: [(&'static str, &'static str); 13],
+    kinds: [(&'static str, &'static str); 14],
     /// The step being added.
     adding: Option<&'static str>,
     /// Columns that it can be for.
     columns: Vec<String>,
     has_outcome: bool,
     on_rows: String,
+    /// Columns that could be made of dates: name and expression.
+    suggested: Vec<(String, String)>,
 }
 
 impl Page {
@@ -161,11 +167,35 @@ pub async fn page(
         (n, on) => format!("{on} of {n} steps are taken before a model sees the columns."),
     };
     let has_outcome = study.state.outcome.is_some();
+    let suggested = if has_outcome && adding.is_none() { suggested(&app, &study).await? } else { Vec::new() };
     let on_rows = crate::text::count(shown.rows);
     let (base, prepare) = (study.href("prepare/steps"), study.href("prepare"));
     let frame = Frame::of_study(&app, &visitor, &study, 3).await?;
     let views = Views::of(&study, "steps");
-    html(&Page { frame, views, base, prepare, heading, lines, kinds: KINDS, adding, columns, has_outcome, on_rows })
+    let kinds = KINDS;
+    html(&Page { frame, views, base, prepare, heading, lines, kinds, adding, columns, has_outcome, on_rows, suggested })
+}
+
+/// What could be made of the dates that are known in time, and is not made yet.
+async fn suggested(app: &App, study: &StudyView) -> Result<Vec<(String, String)>, PageError> {
+    let in_time = |name: &str| {
+        let choice = study.state.columns.iter().find(|c| c.name == name);
+        choice.is_some_and(|c| c.known_when != KnownWhen::Afterwards)
+    };
+    let dates = kinds_of(study)?.into_iter().filter(|(name, kind)| *kind == Kind::Date && in_time(name));
+    let dates: Vec<String> = dates.map(|(name, _)| name).collect();
+    if dates.is_empty() {
+        return Ok(Vec::new());
+    }
+    let table = app.store.first_rows(&study.table, &dates, DATES_SEEN).await?;
+    let there: Vec<&Action> = study.state.steps.iter().map(|step| &step.action).collect();
+    let new = suggestions(&table).into_iter().filter(|action| !there.contains(&action));
+    Ok(new
+        .filter_map(|action| match action {
+            Action::Derive { name, expression } => Some((name, expression)),
+            _ => None,
+        })
+        .collect())
 }
 
 fn written(of: &mut Line, effect: &Effect, rows: u64) {

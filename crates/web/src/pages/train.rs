@@ -65,9 +65,10 @@ pub async fn page(
     for model in view.models.iter().rev() {
         let figure = match (model.judged()?, &model.error) {
             (Some(e), _) => format!(
-                "area under ROC {} on {} validation rows; fitted in {} s",
+                "area under ROC {} on {} {} rows; fitted in {} s",
                 text::fixed(e.area_under_roc, 3),
                 text::count(e.rows),
+                model.fitted_on()?.split.judged_on(),
                 text::fixed(model.fit_seconds.unwrap_or(0.0), 2)
             ),
             (None, Some(error)) => error.clone(),

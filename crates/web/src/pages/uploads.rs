@@ -1,7 +1,5 @@
 //! A file arrives, is previewed and accepted.
 
-use std::path::{Path, PathBuf};
-
 use actix_multipart::{Field, Multipart};
 use actix_web::web;
 use askama::Template;
@@ -10,6 +8,7 @@ use pronoia_core::Kind;
 use pronoia_core::intake::{DateOrder, Format, Scan, ValueFormat};
 use pronoia_store::jobs::Work;
 use pronoia_store::upload;
+use pronoia_store::uploads::Arrived;
 use serde::Deserialize;
 use tokio::io::AsyncWriteExt;
 
@@ -76,7 +75,7 @@ async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field)
     if name.is_empty() {
         return Err(PageError::Refused("No file was chosen. Choose one and send it again.".into()));
     }
-    let path = place(app).await?;
+    let path = app.place().await?;
     let size = match write(app, &path, &mut part).await {
         Ok(size) => size,
         Err(e) => {
@@ -84,13 +83,8 @@ async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field)
             return Err(e);
         }
     };
-    take_in(app, visitor.workspace_id(), study, &name, &path, size).await
-}
-
-/// A path in the uploads folder where nothing lies yet.
-pub(super) async fn place(app: &App) -> Result<PathBuf, PageError> {
-    tokio::fs::create_dir_all(&app.config.uploads).await?;
-    Ok(app.config.uploads.join(format!("{:032x}", rand::random::<u128>())))
+    let arrived = Arrived { file_name: &name, origin: None, path: &path, size };
+    take_in(app, visitor.workspace_id(), study, &arrived).await
 }
 
 /// Puts a file that lies whole in the uploads folder into the queue, to be
@@ -99,13 +93,11 @@ pub(super) async fn take_in(
     app: &App,
     workspace: i64,
     study: Option<i64>,
-    name: &str,
-    path: &Path,
-    size: u64,
+    arrived: &Arrived<'_>,
 ) -> Result<i64, PageError> {
-    let upload = app.store.add_upload(workspace, study, name, &path.to_string_lossy(), size).await?;
+    let upload = app.store.add_upload(workspace, study, arrived).await?;
     let work = Work::Scan { upload, sheet: None };
-    Ok(app.store.enqueue(workspace, study, &format!("Reading {name}"), &work).await?)
+    Ok(app.store.enqueue(workspace, study, &format!("Reading {}", arrived.file_name), &work).await?)
 }
 
 async fn write(app: &App, path: &std::path::Path, part: &mut Field) -> Result<u64, PageError> {

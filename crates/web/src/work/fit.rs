@@ -1,8 +1,7 @@
-//! A candidate is fitted on training rows and judged on validation rows.
+//! A candidate is fitted, and judged on rows that it was not fitted to.
 
 use std::time::Instant;
 
-use pronoia_core::Model;
 use pronoia_core::decide::Ranking;
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::learn::FitError;
@@ -10,7 +9,7 @@ use pronoia_core::model::ModelError;
 use pronoia_core::progress::Part;
 use pronoia_core::split::Dealt;
 use pronoia_core::study::Basis;
-use pronoia_core::{Progress, Table};
+use pronoia_core::{Judged, Model, Progress, Table};
 use pronoia_store::{model, study};
 
 use super::{Trouble, Watch, compute};
@@ -48,10 +47,11 @@ pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Re
     app.store.set_fitted(id, fitted.to_bytes()?, &evaluation, &ranking, seconds).await?;
     let chosen = format!("{} fitted", row.name);
     let figure = format!(
-        "on {} training rows; area under ROC {} on {} validation rows",
+        "on {} rows; area under ROC {} on {} {} rows",
         text::count(fitted.rows),
         text::fixed(evaluation.area_under_roc, 3),
-        text::count(evaluation.rows)
+        text::count(evaluation.rows),
+        row.fitted_on()?.split.judged_on()
     );
     app.store.note(study.id, None, &chosen, &figure).await?;
     Ok(address)
@@ -70,15 +70,13 @@ async fn fit_and_judge(
     let watch = watch.clone();
     compute(move || {
         let begun = Instant::now();
-        let Dealt { training, validation, .. } = parts(&table, &basis)?;
-        let mut model = Model::fit(&table, &basis, &training, &settings, seed, &Part::of(&watch, 0.05, 0.9))?;
+        let judged = Judged::fit(&table, &basis, &settings, seed, &Part::of(&watch, 0.05, 0.95))?;
         let seconds = begun.elapsed().as_secs_f64();
-        watch.tell("Judging on validation rows", 0.9);
-        let (probability, event) = judge(&model, &table, &basis, &validation)?;
-        let evaluation = Evaluation::of(&probability, &event);
-        let ranking = Ranking::of(&probability, &event, seed).map_err(|e| Trouble::Failed(e.to_string()))?;
-        model.evaluated = true;
-        Ok((model, evaluation, ranking, seconds))
+        watch.tell("Judging", 0.95);
+        let evaluation = Evaluation::of(&judged.probability, &judged.event);
+        let ranking =
+            Ranking::of(&judged.probability, &judged.event, seed).map_err(|e| Trouble::Failed(e.to_string()))?;
+        Ok((judged.model, evaluation, ranking, seconds))
     })
     .await?
 }

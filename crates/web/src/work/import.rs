@@ -160,8 +160,8 @@ async fn import_rows(
         .map_or("table".into(), |s| s.to_string_lossy().into_owned());
     let source = Source {
         sentence: format!(
-            "from {}, {}, {}",
-            upload.file_name,
+            "{}, {}, {}",
+            upload.origin.clone().unwrap_or_else(|| format!("from {}", upload.file_name)),
             text::bytes(upload.size as u64),
             scan.plan.format.sentence()
         ),

@@ -3,6 +3,7 @@
 mod append;
 mod confirm;
 mod drivers;
+mod fetch;
 mod fit;
 mod import;
 mod join;
@@ -157,7 +158,9 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         Work::Scan { upload, .. } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None).await,
         Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
         Work::Score { list } => app.store.set_list_state(*list, state).await,
-        Work::Join { .. } | Work::Append { .. } | Work::Drivers { .. } | Work::Confirm { .. } => Ok(()),
+        Work::Fetch { .. } | Work::Join { .. } | Work::Append { .. } | Work::Drivers { .. } | Work::Confirm { .. } => {
+            Ok(())
+        }
     };
     if let Err(e) = written {
         tracing::warn!("a job that was put aside could not be written down: {e}");
@@ -180,6 +183,7 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
     let workspace = taken.workspace_id;
     match &taken.work {
         Work::Scan { upload, sheet } => import::scan(app, workspace, *upload, sheet.as_deref(), watch).await,
+        Work::Fetch { source, sql, name } => fetch::fetch(app, workspace, (*source, sql, name), watch).await,
         Work::Import { upload } => import::import(app, workspace, *upload, watch).await,
         Work::Join { join } => join::join(app, workspace, join, watch).await,
         Work::Append { append } => append::append(app, workspace, append, watch).await,

@@ -1,6 +1,6 @@
 //! The form by which a step is added.
 
-use pronoia_core::prepare::{Action, Encoder, Filling};
+use pronoia_core::prepare::{Action, Encoder, Filling, Sample};
 use serde::Deserialize;
 
 use crate::text;
@@ -37,6 +37,12 @@ impl StepForm {
         let amount = || text::typed_number(&self.amount);
         Ok(match self.kind.as_str() {
             "filter" => Action::Filter { condition: self.expression.trim().to_owned() },
+            "sample" => Action::Sample {
+                of: match self.amount.trim().strip_suffix('%') {
+                    Some(share) => Sample::Share(text::typed_number(share)? / 100.0),
+                    None => Sample::Rows(amount()?.max(0.0) as u64),
+                },
+            },
             "derive" => {
                 Action::Derive { name: self.name.trim().to_owned(), expression: self.expression.trim().to_owned() }
             }

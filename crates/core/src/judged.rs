@@ -1,0 +1,69 @@
+//! A model with what it said of customers whom it had not seen.
+
+use crate::learn::Settings;
+use crate::model::{Model, ModelError};
+use crate::progress::Part;
+use crate::split::Dealt;
+use crate::study::Basis;
+use crate::{Progress, Table};
+
+/// A fitted model and how it is judged.
+#[derive(Debug, Clone)]
+pub struct Judged {
+    /// The model.
+    pub model: Model,
+    /// The rows it is judged on: validation rows, or with cross-validation all
+    /// that are not sealed.
+    pub rows: Vec<usize>,
+    /// Probability of each, told by a model that was not fitted to the row.
+    pub probability: Vec<f64>,
+    /// What happened.
+    pub event: Vec<bool>,
+}
+
+impl Judged {
+    /// Fits a model and has it judged, as the split of `basis` says.
+    ///
+    /// With cross-validation the probabilities are those of the models of the
+    /// folds, each with its preparation, balance and calibration from the other
+    /// folds alone; the model that is kept is fitted to all folds together, and
+    /// a cut-off chosen on the judged rows is carried over as a probability.
+    ///
+    /// # Errors
+    /// [`ModelError`].
+    pub fn fit(
+        table: &Table,
+        basis: &Basis,
+        settings: &Settings,
+        seed: u64,
+        progress: &dyn Progress,
+    ) -> Result<Self, ModelError> {
+        let (_, happened) = basis.population(table).map_err(ModelError::Population)?;
+        let dealt = basis.split.deal(table, &happened)?;
+        let events = |rows: &[usize]| rows.iter().map(|&row| happened[row] == Some(true)).collect::<Vec<_>>();
+        let Some(folds) = basis.split.folds else {
+            let Dealt { training, validation: rows, .. } = dealt;
+            let mut model = Model::fit(table, basis, &training, settings, seed, &Part::of(progress, 0.0, 0.95))?;
+            model.evaluated = true;
+            let probability = model.probabilities(table, &rows)?;
+            return Ok(Self { model, probability, event: events(&rows), rows });
+        };
+        let rows = dealt.unsealed();
+        let event = events(&rows);
+        let of_row = basis.split.folds_of(table, &rows, &event, (folds, seed))?;
+        let mut probability = vec![f64::NAN; rows.len()];
+        let part = |fold: usize| fold as f64 / (folds + 1) as f64;
+        for fold in 0..folds {
+            let pick = |inside: bool| (0..rows.len()).filter(|&at| (of_row[at] == fold) == inside).collect::<Vec<_>>();
+            let of = |at: &[usize]| at.iter().map(|&at| rows[at]).collect::<Vec<_>>();
+            let (judged, learned) = (pick(true), pick(false));
+            let progress = Part::of(progress, part(fold), part(fold + 1));
+            let model = Model::fit(table, basis, &of(&learned), settings, seed, &progress)?;
+            let told = model.probabilities(table, &of(&judged))?;
+            judged.iter().zip(told).for_each(|(&at, p)| probability[at] = p);
+        }
+        let mut model = Model::fit(table, basis, &rows, settings, seed, &Part::of(progress, part(folds), 1.0))?;
+        model.evaluated = true;
+        Ok(Self { model, rows, probability, event })
+    }
+}

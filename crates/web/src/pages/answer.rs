@@ -1,0 +1,80 @@
+//! What a question in SQL brought: rows to look at, or what is wrong with it.
+
+use std::ops::Range;
+use std::time::Duration;
+
+use pronoia_core::number::fixed;
+use pronoia_store::queries::Answer;
+
+use crate::error::PageError;
+use crate::text::counted;
+
+/// What stands for a missing value on the way from the database to the page.
+pub(super) const MISSING: &str = "\\N";
+
+/// An answer as it is shown.
+pub(super) struct Shown {
+    /// Names.
+    pub columns: Vec<String>,
+    /// Values; none is missing.
+    pub rows: Vec<Vec<Option<String>>>,
+    /// Whether a column holds nothing but numbers.
+    pub figures: Vec<bool>,
+    /// Whether there is more.
+    pub cut: bool,
+    took: Duration,
+}
+
+/// What is wrong, and the question cut where it is.
+pub(super) struct Problem {
+    /// What is wrong.
+    pub sentence: String,
+    /// The question before the word.
+    pub before: String,
+    /// The word.
+    pub wrong: String,
+    /// The question after it.
+    pub after: String,
+}
+
+impl Shown {
+    pub(super) fn of(answer: &Answer) -> Result<Self, PageError> {
+        let unread = |e: csv::Error| PageError::Refused(format!("The answer could not be read: {e}."));
+        let mut reader = csv::ReaderBuilder::new().from_reader(answer.csv.as_slice());
+        let columns: Vec<String> = reader.headers().map_err(unread)?.iter().map(str::to_owned).collect();
+        let mut rows = Vec::new();
+        for record in reader.records() {
+            let cells = record.map_err(unread)?;
+            rows.push(cells.iter().map(|cell| (cell != MISSING).then(|| cell.to_owned())).collect::<Vec<_>>());
+        }
+        let is_figure = |at: usize| {
+            let mut cells = rows.iter().filter_map(|row| row.get(at)?.as_ref()).peekable();
+            cells.peek().is_some() && cells.all(|cell| cell.parse::<f64>().is_ok())
+        };
+        let figures = (0..columns.len()).map(is_figure).collect();
+        Ok(Self { columns, rows, figures, cut: answer.cut, took: answer.took })
+    }
+
+    /// How much it is, and how long it took.
+    pub(super) fn heading(&self) -> String {
+        let rows = counted(self.rows.len(), "row", "rows");
+        let took = fixed(self.took.as_secs_f64(), 2);
+        if self.cut { format!("The first {rows}, in {took} seconds") } else { format!("{rows}, in {took} seconds") }
+    }
+}
+
+impl Problem {
+    pub(super) fn of(sql: &str, sentence: String, place: Option<Range<usize>>) -> Self {
+        let letters: Vec<char> = sql.chars().collect();
+        let place = place.unwrap_or(letters.len()..letters.len());
+        let cut = |range: Range<usize>| -> String {
+            letters
+                .get(range.start.min(letters.len())..range.end.min(letters.len()))
+                .unwrap_or_default()
+                .iter()
+                .collect()
+        };
+        let (before, wrong, after) = (cut(0..place.start), cut(place.clone()), cut(place.end..letters.len()));
+        Self { sentence, before, wrong, after }
+    }
+}
