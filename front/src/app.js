@@ -1,5 +1,6 @@
 import { decide } from "./decide.js";
-import { drawLines, drawShape, drawStanding } from "./charts.js";
+import { canBeTaken } from "./drawn.js";
+import { drawLines, drawShape, drawStanding, drawStrip } from "./charts.js";
 import { expression } from "./steps.js";
 import { keys } from "./keys.js";
 import { followJobs } from "./jobs.js";
@@ -8,8 +9,10 @@ keys();
 followJobs();
 
 for (const figure of document.querySelectorAll("[data-shape]")) drawShape(figure, JSON.parse(figure.dataset.shape));
+for (const figure of document.querySelectorAll("[data-strip]")) drawStrip(figure, JSON.parse(figure.dataset.strip));
 for (const figure of document.querySelectorAll("[data-lines]")) drawLines(figure, JSON.parse(figure.dataset.lines));
 for (const figure of document.querySelectorAll("[data-standing]")) drawStanding(figure, JSON.parse(figure.dataset.standing));
+for (const place of document.querySelectorAll("[data-drawing]")) canBeTaken(place);
 for (const field of document.querySelectorAll("[data-expression]")) expression(field);
 for (const board of document.querySelectorAll("[data-decide]")) decide(board);
 

@@ -6,6 +6,10 @@ import { addTools } from "./tools.js";
 
 const title = (figure) => figure.querySelector("figcaption").textContent;
 
+const day = (at) => new Date(at * 864e5).toISOString().slice(0, 10);
+
+let patterns = 0;
+
 // Draws a chart at the width that it has, again when that changes, and adds what every chart can do.
 function chart(figure, draw, rows) {
   const place = figure.querySelector(".plot");
@@ -21,13 +25,12 @@ function chart(figure, draw, rows) {
 
 // The shape of a numeric column: bars over its range.
 export function drawShape(figure, data) {
-  const day = (at) => new Date(at * 864e5).toISOString().slice(0, 10);
   const edge = (at) => (data.date ? day(at) : at);
   const rows = data.bars.map((n, i) => [edge(data.edges[i]), edge(data.edges[i + 1]), n]);
-  chart(figure, (place, width) => shape(place, width, data, day), [["from", "to", "rows"], ...rows]);
+  chart(figure, (place, width) => shape(place, width, data), [["from", "to", "rows"], ...rows]);
 }
 
-function shape(place, width, { edges, bars, date }, day) {
+function shape(place, width, { edges, bars, date }) {
   const [height, foot] = [180, 22];
   const svg = drawing(place, width, height);
   const x = scaleLinear([edges[0], edges.at(-1)], [6, width - 6]);
@@ -36,6 +39,47 @@ function shape(place, width, { edges, bars, date }, day) {
     svg.append(el("rect", { class: "bar", x: x(edges[i]) + 0.5, width: Math.max(x(edges[i + 1]) - x(edges[i]) - 1, 1), y: y(n), height: height - foot - y(n) }));
   });
   svg.append(el("line", { class: "axis", x1: 0, x2: width, y1: height - foot, y2: height - foot }));
+  const tick = (at) => (date ? day(at) : short(at));
+  for (const at of x.ticks(date ? 4 : 6)) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
+}
+
+// The event rate as a line over where the customers are; hatched where there are few.
+export function drawStrip(figure, data) {
+  const edge = (at) => (data.date ? day(at) : at);
+  const rows = data.rows.map((n, i) => [edge(data.edges[i]), edge(data.edges[i + 1]), n, data.rates[i] ?? "", data.low[i] ?? "", data.high[i] ?? ""]);
+  chart(figure, (place, width) => strip(place, width, data), [["from", "to", "customers", "event rate", "95 % from", "to"], ...rows]);
+}
+
+function strip(place, width, { edges, rows, rates, low, high, sparse, date }) {
+  const [height, left, foot] = [210, 40, 22];
+  const svg = drawing(place, width, height);
+  const x = scaleLinear([edges[0], edges.at(-1)], [left, width - 6]);
+  const enough = rows.map((n) => n >= sparse);
+  const top = Math.max(...high.filter((_, i) => enough[i]), 0.02);
+  const y = scaleLinear([0, top], [height - foot, 14]).nice(3);
+  const bar = scaleLinear([0, Math.max(...rows)], [0, (height - foot) * 0.45]);
+  const clamp = (v) => Math.min(v, y.domain()[1]);
+  // Every drawing needs a pattern of its own name.
+  const hatch = `hatch-${(patterns += 1)}`;
+  const pattern = el("pattern", { id: hatch, width: 6, height: 6, patternUnits: "userSpaceOnUse", patternTransform: "rotate(45)" });
+  pattern.append(el("line", { class: "hatch", x1: 0, x2: 0, y1: 0, y2: 6 }));
+  svg.append(el("defs", {}, pattern));
+  rows.forEach((n, i) => {
+    const [from, to] = [x(edges[i]), x(edges[i + 1])];
+    if (!enough[i]) svg.append(el("rect", { fill: `url(#${hatch})`, x: from, width: to - from, y: 14, height: height - foot - 14 }));
+    svg.append(el("rect", { class: "bar", x: from + 0.5, width: Math.max(to - from - 1, 1), y: height - foot - bar(n), height: bar(n) }));
+  });
+  for (const v of y.ticks(3)) {
+    svg.append(el("line", { class: "grid", x1: left, x2: width - 6, y1: y(v), y2: y(v) }));
+    svg.append(el("text", { x: left - 6, y: y(v) + 4, "text-anchor": "end" }, `${Math.round(v * 100)} %`));
+  }
+  const middle = (i) => (x(edges[i]) + x(edges[i + 1])) / 2;
+  const points = rates.map((rate, i) => ({ i, rate, low: low[i], high: high[i] })).filter((p) => p.rate !== null && enough[p.i]);
+  const band = [...points.map((p) => [middle(p.i), y(clamp(p.high))]), ...points.map((p) => [middle(p.i), y(p.low)]).reverse()];
+  svg.append(el("polygon", { class: "rate-band", points: band.map((p) => p.join(",")).join(" ") }));
+  svg.append(el("path", { class: "rate-line", d: path((p) => middle(p.i), (p) => y(p.rate))(points) }));
+  for (const p of points) svg.append(el("circle", { class: "rate-point", cx: middle(p.i), cy: y(p.rate), r: 2 }));
+  svg.append(el("line", { class: "axis", x1: left, x2: width - 6, y1: height - foot, y2: height - foot }));
   const tick = (at) => (date ? day(at) : short(at));
   for (const at of x.ticks(date ? 4 : 6)) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
 }

@@ -66,7 +66,7 @@ function tableOf(name, [names, ...rows]) {
 
 const cell = (value) => (/[",\r\n]/.test(String(value)) ? `"${String(value).replaceAll('"', '""')}"` : String(value));
 
-function save(name, kind, text) {
+export function save(name, kind, text) {
   const link = document.createElement("a");
   link.href = URL.createObjectURL(new Blob([text], { type: kind }));
   link.download = name.replaceAll(/[\\/:*?"<>|]/g, "-");
@@ -75,7 +75,7 @@ function save(name, kind, text) {
 }
 
 // A drawing that looks the same without our style sheet.
-function standalone(svg) {
+export function standalone(svg) {
   const copy = svg.cloneNode(true);
   const [from, to] = [[svg, ...svg.querySelectorAll("*")], [copy, ...copy.querySelectorAll("*")]];
   from.forEach((node, i) => {

@@ -115,15 +115,15 @@ fn dates_are_made_something_of_only_where_something_varies() {
     let table = Table::new(vec![
         day("renewal", |i| 19_800 + i * 9),
         day("joined on", |i| 18_000 + i * 3),
-        day("export", |_| 21_000),
+        day("told_on", |_| 21_000),
         day("crossing", |i| 19_800 + (59 - i) * 9),
     ])
     .expect("a table");
     let made: Vec<String> = suggestions(&table).iter().map(Action::words).collect();
     assert!(made.contains(&"days from joined on to renewal = renewal - \"joined on\"".to_owned()), "{made:?}");
-    assert!(made.contains(&"days from renewal to export = export - renewal".to_owned()), "{made:?}");
+    assert!(made.contains(&"days from renewal to told_on = told_on - renewal".to_owned()), "{made:?}");
     assert!(made.contains(&"month of renewal = EXTRACT(MONTH FROM renewal)".to_owned()), "{made:?}");
-    assert!(!made.iter().any(|m| m.contains("of export")), "one day has one month: {made:?}");
+    assert!(!made.iter().any(|m| m.contains("of told_on")), "one day has one month: {made:?}");
     assert!(!made.iter().any(|m| m.contains("renewal") && m.contains("crossing") && m.contains("days")), "{made:?}");
     let taken = table.with(Column { name: "month of renewal".into(), ..table.columns()[0].clone() });
     let made = suggestions(&taken);

@@ -19,6 +19,7 @@ mod sign_in;
 mod sources;
 mod split;
 mod steps;
+mod strip;
 mod train;
 mod uploads;
 

@@ -5,7 +5,7 @@ use askama::Template;
 use pronoia_core::number::{self, count, percent};
 use pronoia_core::profile::{ColumnProfile, TableProfile, changes};
 use pronoia_core::split::SplitPlan;
-use pronoia_core::study::{self, ColumnChoice, Event, KnownWhen, Outcome, Role, StudyState, Verdict};
+use pronoia_core::study::{self, Basis, ColumnChoice, Event, KnownWhen, Outcome, Role, StudyState, Verdict};
 use pronoia_core::{Kind, Table};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -166,6 +166,17 @@ pub async fn page(
         _ => None,
     };
     let known = super::steps::columns_of(&view)?;
+    let driver = match &query.column {
+        Some(column) => app.store.driver(view.study.id, column).await?,
+        None => None,
+    };
+    // What was found with other predictors is as true of this column.
+    let same_rows = |basis: &Basis| {
+        let present = view.state.basis();
+        present
+            .is_some_and(|p| (p.table, p.outcome, p.split) == (basis.table, basis.outcome.clone(), basis.split.clone()))
+    };
+    let driver = driver.filter(|(basis, _)| same_rows(basis)).map(|(_, driver)| driver);
     let lines = |verdict: Verdict| -> Vec<Line> {
         view.state
             .columns
@@ -173,10 +184,13 @@ pub async fn page(
             .filter(|c| c.stands_under() == verdict)
             .filter_map(|choice| {
                 let open = query.column.as_ref() == Some(&choice.name);
-                let column = match profile.column(&choice.name) {
+                let mut column = match profile.column(&choice.name) {
                     Some(figures) => line(figures, profile.rows, open),
                     None => made_line(&choice.name, known.iter().find(|k| k.0 == choice.name)?.1, open),
                 };
+                if let Some(driver) = driver.as_ref().filter(|_| open) {
+                    super::strip::draw(&mut column, driver);
+                }
                 Some(Line { choice: choice.clone(), column })
             })
             .collect()

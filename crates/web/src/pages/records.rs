@@ -76,6 +76,8 @@ pub struct ColumnLine {
     pub top: Vec<(String, String, String)>,
     /// The shape, for the chart.
     pub shape: Option<String>,
+    /// Customers and event rate along the range, for the chart in place of the shape.
+    pub strip: Option<String>,
     /// What the shape or the most frequent values say, in a sentence.
     pub finding: String,
     /// What it means, in somebody's words; empty if nobody has said.
@@ -165,6 +167,7 @@ pub fn line(profile: &ColumnProfile, rows: u64, open: bool) -> ColumnLine {
         figures,
         top: profile.top.iter().map(|(v, n)| (v.clone(), number::count(*n), share(*n))).collect(),
         shape,
+        strip: None,
     }
 }
 
@@ -181,6 +184,7 @@ pub fn made_line(name: &str, kind: Kind, open: bool) -> ColumnLine {
         figures: Vec::new(),
         top: Vec::new(),
         shape: None,
+        strip: None,
         meaning: String::new(),
         finding: "Made by a step; its figures stand beside the step".into(),
     }
