@@ -109,7 +109,7 @@ async fn a_warehouse_is_entered_looked_at_and_read_in_a_browser() {
     browser.see("#sheet", "care.members about 400 rows").await;
     browser.is_accessible("what a database offers").await;
     browser.click(".askable[open] a").await;
-    browser.see("h1", "The first 50 rows").await;
+    browser.see("h1", "Warehouse. The first 50 rows").await;
     browser.is_accessible("the first rows of a database's table").await;
     browser.click(".keep-answer .button").await;
     browser.see("h2", "How it is understood").await;

@@ -8,9 +8,9 @@ use std::sync::Arc;
 use arrow_array::builder::{ListBuilder, StringBuilder};
 use arrow_array::{ArrayRef, Int32Array, RecordBatch};
 use files::{ROWS, arrow, arrow_stream, batch, json_lines, ods, parquet, read, xlsx, zipped};
+use pronoia_core::Kind;
 use pronoia_core::intake::{Format, Intake, IntakeError, MisfitKind, read_table};
 use pronoia_core::progress::Unwatched;
-use pronoia_core::Kind;
 use rust_xlsxwriter::{Formula, Workbook};
 
 fn error(bytes: &[u8]) -> IntakeError {

@@ -6,7 +6,7 @@
 
 use std::io::{Read, Seek, SeekFrom};
 
-use arrow_ipc::{Message, RecordBatch};
+use arrow_ipc::Message;
 
 use super::IntakeError;
 
@@ -31,15 +31,18 @@ pub(super) fn check_file(source: &mut (impl Read + Seek)) -> Result<(), IntakeEr
     let footer = arrow_ipc::root_as_footer(&footer).map_err(|e| damaged(format!("its footer cannot be read ({e})")))?;
     let blocks = footer.recordBatches().into_iter().chain(footer.dictionaries()).flatten();
     for block in blocks {
-        let parts = [block.offset(), i64::from(block.metaDataLength()), block.bodyLength()];
-        let end = parts.into_iter().try_fold(0u64, |sum, part| sum.checked_add(u64::try_from(part).ok()?));
+        let lengths = [block.offset(), i64::from(block.metaDataLength()), block.bodyLength()].map(u64::try_from);
+        let [Ok(offset), Ok(head), Ok(body)] = lengths else { return Err(damaged("its footer makes no sense".into())) };
+        let end = offset.checked_add(head).and_then(|begin| begin.checked_add(body));
         if end.is_none_or(|end| end > length) {
             return Err(damaged("its footer points beyond its end".into()));
         }
-        source.seek(SeekFrom::Start(block.offset().unsigned_abs()))?;
-        if let Some(message) = read_message(source, length)? {
-            check_body(source, &message, length)?;
-        }
+        source.seek(SeekFrom::Start(offset))?;
+        let block = read_bytes(source, head + body)?;
+        // Here it is the footer, not the message, that says how long its head is.
+        let begin = if block.starts_with(&CONTINUES.to_le_bytes()) { 8 } else { 4 };
+        let message = block.get(begin..).ok_or_else(short)?;
+        check_batch(&parsed(message)?, block.get(head as usize..).unwrap_or_default())?;
     }
     source.rewind()?;
     Ok(())
@@ -50,8 +53,12 @@ pub(super) fn check_stream(source: &mut (impl Read + Seek)) -> Result<(), Intake
     let length = source.seek(SeekFrom::End(0))?;
     source.rewind()?;
     while let Some(message) = read_message(source, length)? {
-        let after = check_body(source, &message, length)?;
-        source.seek(SeekFrom::Start(after))?;
+        let message = parsed(&message)?;
+        let body = u64::try_from(message.bodyLength()).map_err(|_| short())?;
+        if body > length - source.stream_position()?.min(length) {
+            return Err(short());
+        }
+        check_batch(&message, &read_bytes(source, body)?)?;
     }
     source.rewind()?;
     Ok(())
@@ -67,9 +74,7 @@ fn read_message(source: &mut (impl Read + Seek), length: u64) -> Result<Option<V
     if u64::from(size) > length - source.stream_position()?.min(length) {
         return Err(short());
     }
-    let mut message = vec![0; size as usize];
-    source.read_exact(&mut message)?;
-    Ok(Some(message))
+    read_bytes(source, u64::from(size)).map(Some)
 }
 
 /// Four bytes as a number; none if nothing follows any more.
@@ -82,40 +87,30 @@ fn read_size(source: &mut (impl Read + Seek), length: u64) -> Result<Option<u32>
     Ok(Some(u32::from_le_bytes(bytes)))
 }
 
-/// Checks what follows a message, which begins here; where it ends.
-fn check_body(source: &mut (impl Read + Seek), message: &[u8], length: u64) -> Result<u64, IntakeError> {
-    let message: Message<'_> = arrow_ipc::root_as_message(message)
-        .map_err(|e| damaged(format!("one of its messages cannot be read ({e})")))?;
-    let begin = source.stream_position()?;
-    let body = u64::try_from(message.bodyLength()).ok();
-    let end = body.and_then(|body| begin.checked_add(body)).filter(|end| *end <= length).ok_or_else(short)?;
-    let dictionary = message.header_as_dictionary_batch().and_then(|batch| batch.data());
-    if let Some(batch) = message.header_as_record_batch().or(dictionary) {
-        check_buffers(source, &batch, begin, end)?;
-    }
-    Ok(end)
+/// So many bytes, which are known to be there.
+fn read_bytes(source: &mut impl Read, size: u64) -> Result<Vec<u8>, IntakeError> {
+    let mut bytes = vec![0; size as usize];
+    source.read_exact(&mut bytes).map_err(|_| short())?;
+    Ok(bytes)
 }
 
-/// Checks that buffers lie within the body, and unpack to what can be held.
-fn check_buffers(
-    source: &mut (impl Read + Seek),
-    batch: &RecordBatch<'_>,
-    begin: u64,
-    end: u64,
-) -> Result<(), IntakeError> {
-    let beyond = || damaged("one of its columns points beyond its batch".into());
+fn parsed(message: &[u8]) -> Result<Message<'_>, IntakeError> {
+    arrow_ipc::root_as_message(message).map_err(|e| damaged(format!("one of its messages cannot be read ({e})")))
+}
+
+/// Checks that the buffers of a batch lie within its body, and unpack to what
+/// can be held.
+fn check_batch(message: &Message<'_>, body: &[u8]) -> Result<(), IntakeError> {
+    let dictionary = message.header_as_dictionary_batch().and_then(|batch| batch.data());
+    let Some(batch) = message.header_as_record_batch().or(dictionary) else { return Ok(()) };
     for buffer in batch.buffers().into_iter().flatten() {
-        let size = u64::try_from(buffer.length()).map_err(|_| beyond())?;
-        let at = u64::try_from(buffer.offset()).ok().and_then(|offset| begin.checked_add(offset)).ok_or_else(beyond)?;
-        if at.checked_add(size).is_none_or(|last| last > end) {
-            return Err(beyond());
-        }
+        let range = usize::try_from(buffer.offset()).ok().zip(usize::try_from(buffer.length()).ok());
+        let bytes = range.and_then(|(at, size)| body.get(at..at.checked_add(size)?));
+        let bytes = bytes.ok_or_else(|| damaged("one of its columns points beyond its batch".into()))?;
         // A packed buffer begins with its length, or −1 if it is not packed after all.
-        if batch.compression().is_some() && size > 0 {
-            let mut bytes = [0; 8];
-            source.seek(SeekFrom::Start(at))?;
-            source.read_exact(&mut bytes).map_err(|_| short())?;
-            if !(-1..=MOST_UNPACKED).contains(&i64::from_le_bytes(bytes)) {
+        if batch.compression().is_some() && !bytes.is_empty() {
+            let unpacked = bytes.first_chunk().map(|bytes| i64::from_le_bytes(*bytes));
+            if unpacked.is_none_or(|size| !(-1..=MOST_UNPACKED).contains(&size)) {
                 return Err(damaged("one of its columns unpacks to more than can be held".into()));
             }
         }

@@ -58,8 +58,11 @@ impl Shown {
     /// How much it is, and how long it took.
     pub(super) fn heading(&self) -> String {
         let rows = counted(self.rows.len(), "row", "rows");
-        let took = fixed(self.took.as_secs_f64(), 2);
-        if self.cut { format!("The first {rows}, in {took} seconds") } else { format!("{rows}, in {took} seconds") }
+        let took = match self.took.as_secs_f64() {
+            brief if brief < 0.01 => "at once".to_owned(),
+            long => format!("in {} seconds", fixed(long, 2)),
+        };
+        if self.cut { format!("The first {rows}, {took}") } else { format!("{rows}, {took}") }
     }
 }
 

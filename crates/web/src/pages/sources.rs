@@ -172,7 +172,7 @@ pub async fn source(
         match app.connector.look(&source, &query.sql, MISSING, &TO_LOOK).await {
             Ok(said) => {
                 let shown = Shown::of(&said)?;
-                heading = shown.heading();
+                heading = format!("{}. {}", source.name, shown.heading());
                 answer = Some(shown);
             }
             Err(QueryError::Question { sentence, place }) => {
