@@ -22,7 +22,7 @@ const EXPRESSIONS: [(&str, usize); 16] = [
     ("fee BETWEEN 10 AND 90", 1),
     ("fee > 50 AND visits < 3 OR NOT fee > 90", 5),
     ("ln(fee)", 1),
-    ("round(fee, 1)", 1),
+    ("round(fee)", 1),
     ("coalesce(fee, 0)", 1),
     ("CASE WHEN fee > 50 THEN fee ELSE visits END", 2),
     ("plan = 'Plus'", 1),

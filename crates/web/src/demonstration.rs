@@ -117,7 +117,7 @@ async fn begin(
     let begun = format!("on {}, {} rows", record.name, text::count_of(record.rows));
     app.store.note(study, Some(account), "Study begun", &begun).await.map_err(sentence)?;
     let outcome = Outcome::is(column, event);
-    pages::prepare::enter_outcome(app, workspace, account, study, outcome).await.map_err(|e| e.to_string())?;
+    pages::outcome::enter_outcome(app, workspace, account, study, outcome).await.map_err(|e| e.to_string())?;
     Ok(study)
 }
 

@@ -3,7 +3,7 @@
 use std::cmp::Ordering;
 
 use arrow_arith::boolean::{and_kleene, not, or_kleene};
-use arrow_array::{Array, BooleanArray, Date32Array, Float64Array};
+use arrow_array::{Array, ArrayAccessor, BooleanArray, Date32Array, Float64Array};
 
 use super::functions::call;
 use super::tree::{Arithmetic, Comparison, Node};
@@ -186,6 +186,11 @@ impl Run<'_> {
 
 /// Compares row by row; missing if either side is.
 pub(super) fn compare(how: Comparison, a: &Vector, b: &Vector) -> BooleanArray {
+    match (a, b) {
+        (Vector::Number(x), Vector::Number(y)) => return compare_all(how, x, y),
+        (Vector::Day(x), Vector::Day(y)) => return compare_all(how, x, y),
+        _ => {}
+    }
     let holds = |order: Ordering| match how {
         Comparison::Equal => order == Ordering::Equal,
         Comparison::Different => order != Ordering::Equal,
@@ -197,6 +202,18 @@ pub(super) fn compare(how: Comparison, a: &Vector, b: &Vector) -> BooleanArray {
     let rows = a.len();
     let orders = ordering(a, b);
     (0..rows).map(|row| orders(row).map(holds)).collect()
+}
+
+/// Compares whole arrays at once.
+fn compare_all<A: ArrayAccessor<Item: PartialOrd>>(how: Comparison, x: A, y: A) -> BooleanArray {
+    match how {
+        Comparison::Equal => BooleanArray::from_binary(x, y, |a, b| a == b),
+        Comparison::Different => BooleanArray::from_binary(x, y, |a, b| a != b),
+        Comparison::Less => BooleanArray::from_binary(x, y, |a, b| a < b),
+        Comparison::LessOrEqual => BooleanArray::from_binary(x, y, |a, b| a <= b),
+        Comparison::Greater => BooleanArray::from_binary(x, y, |a, b| a > b),
+        Comparison::GreaterOrEqual => BooleanArray::from_binary(x, y, |a, b| a >= b),
+    }
 }
 
 /// How the two values of a row stand to each other; none if either is missing.

@@ -120,7 +120,7 @@ async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution
     let (workspace, account) = (visitor.workspace_id(), visitor.account_id());
     if let (Remedy::OtherEvent { event }, Some(outcome)) = (&caution.remedy, &study.state.outcome) {
         let outcome = Outcome::is(&outcome.column, event);
-        super::prepare::enter_outcome(app, workspace, account, study.study.id, outcome).await?;
+        super::outcome::enter_outcome(app, workspace, account, study.study.id, outcome).await?;
     } else {
         let mut state = study.state.clone();
         caution.remedy.apply(&mut state);

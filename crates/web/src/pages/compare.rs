@@ -115,11 +115,12 @@ pub async fn page(
     let everyone_no = first.map_or(String::new(), |e| text::percent(e.accuracy_of_no()));
     let judged_on = first.map_or(String::new(), |e| {
         format!(
-            "{} {} customers, {} of whom {}",
+            "{} {} customers, {} of whom {}.{}",
             text::count(e.rows),
             view.state.split.judged_on(),
             text::count(e.events),
-            view.study.kind().event_verb()
+            view.study.kind().event_verb(),
+            super::once_each(&view.state)
         )
     });
     let curve = |pick: fn(&Evaluation) -> &Vec<pronoia_core::evaluate::CurvePoint>, x: &str, y: &str| {

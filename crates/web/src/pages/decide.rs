@@ -9,7 +9,7 @@ use pronoia_store::model;
 use pronoia_store::studies::Choice;
 use serde::{Deserialize, Serialize};
 
-use super::{PageResult, Signed, StudyPath, see_other};
+use super::{PageResult, Signed, StudyPath, once_each, see_other};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom, worth_of};
@@ -234,11 +234,12 @@ impl<'a> Situation<'a> {
             here: self.here(),
             data: self.data()?,
             judged: format!(
-                "Judged on {} {} customers, {} of whom {}. The band is where 90 of 100 resamples of them lie.",
+                "Judged on {} {} customers, {} of whom {}. The band is where 90 of 100 resamples of them lie.{}",
                 text::count(self.ranking.rows),
                 self.model.fitted_on()?.split.judged_on(),
                 text::count(self.ranking.events),
-                question.event_verb()
+                question.event_verb(),
+                once_each(&self.view.state)
             ),
             unsaved: self.view.state.policy.as_ref() != Some(&self.chosen),
             table: rows.collect(),

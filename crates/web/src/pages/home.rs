@@ -47,7 +47,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         studies.push(Line {
             id: study.id,
             title: study.title,
-            event_rate: super::prepare::event_rate(&view)?,
+            event_rate: super::outcome::event_rate(&view)?,
             worth: view.worth()?,
             last: view
                 .newest_entry()

@@ -12,6 +12,7 @@ mod home;
 mod jobs;
 mod join;
 mod lists;
+pub(crate) mod outcome;
 pub(crate) mod prepare;
 mod query;
 mod records;
@@ -24,7 +25,7 @@ mod train;
 mod uploads;
 
 use actix_web::web::{self, ServiceConfig, get, post, resource, scope};
-use pronoia_core::study::StudyState;
+use pronoia_core::study::{Role, StudyState};
 use pronoia_store::{studies::Choice, study};
 use serde::Deserialize;
 
@@ -78,7 +79,7 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/drivers/segments", get().to(drivers::segments))
                 .route("/drivers/totals", get().to(drivers::totals))
                 .route("/prepare", get().to(prepare::page))
-                .route("/prepare/outcome", post().to(prepare::choose_outcome))
+                .route("/prepare/outcome", post().to(outcome::choose))
                 .route("/prepare/leave-out", post().to(prepare::leave_out))
                 .route("/prepare/column", post().to(prepare::change_column))
                 .route("/prepare/cautions", get().to(cautions::page))
@@ -137,6 +138,12 @@ async fn look_again(app: &App, seen: &study::Model) -> Result<(), PageError> {
         drivers::enqueue(app, seen.workspace_id, seen.id).await?;
     }
     Ok(())
+}
+
+/// Whoever judges counts customers, though a fit may weigh them.
+fn once_each(state: &StudyState) -> String {
+    let weight = state.columns.iter().find(|c| c.role == Role::CaseWeight);
+    weight.map_or(String::new(), |c| format!(" Each counts once here; {} only weighs the rows of a fit.", c.name))
 }
 
 /// What a new table is to be called.

@@ -313,7 +313,7 @@ pub async fn move_study(
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     if form.table != view.table.id {
-        super::prepare::enter_version(&app, &view, visitor.account_id(), form.table).await?;
+        super::outcome::enter_version(&app, &view, visitor.account_id(), form.table).await?;
     }
     see_other(&view.href("records"))
 }

@@ -1,0 +1,168 @@
+//! What happened: the outcome of a study, entered, and what follows from it for every column.
+
+use actix_web::web;
+use pronoia_core::Table;
+use pronoia_core::number::{count, percent};
+use pronoia_core::profile::{TableProfile, changes};
+use pronoia_core::split::SplitPlan;
+use pronoia_core::study::{self, ColumnChoice, Event, Outcome, StudyState};
+use pronoia_store::studies::Choice;
+
+use super::{PageResult, StudyPath, see_other};
+use crate::error::PageError;
+use crate::frame::StudyView;
+use crate::session::Visitor;
+use crate::{App, text};
+
+/// The event and how often it happens, in a sentence.
+pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
+    let Some((outcome, events, known, missing)) = counts(view)? else { return Ok(None) };
+    let left_aside =
+        if missing > 0 { format!("; {} without an outcome are left aside", count(missing)) } else { String::new() };
+    Ok(Some(format!(
+        "Event = {}: {} of {} customers ({}){left_aside}",
+        outcome.words(),
+        count(events),
+        count(known),
+        percent(events as f64 / known.max(1) as f64)
+    )))
+}
+
+/// The event rate by itself.
+pub fn event_rate(view: &StudyView) -> Result<String, PageError> {
+    Ok(counts(view)?.map_or("–".into(), |(_, events, known, _)| percent(events as f64 / known.max(1) as f64)))
+}
+
+fn counts(view: &StudyView) -> Result<Option<(Outcome, u64, u64, u64)>, PageError> {
+    let Some(outcome) = view.state.outcome.clone() else { return Ok(None) };
+    let profile = view.table.figures()?;
+    let Some(column) = profile.column(&outcome.column) else { return Ok(None) };
+    let listed = |value: &str| column.top.iter().find(|(v, _)| v == value).map_or(0, |t| t.1);
+    let in_profile = || (listed(outcome.event.value().unwrap_or_default()), profile.rows - column.missing);
+    let (events, known) = view.state.counted.unwrap_or_else(in_profile);
+    Ok(Some((outcome, events, known, profile.rows.saturating_sub(known))))
+}
+
+/// The outcome that a form asks for: its fields are `column`, and `event` for
+/// one value, or several of `any` with a `name`, or a number `at_least` or `below`.
+fn asked_outcome(fields: &[(String, String)]) -> Result<Outcome, String> {
+    let all = |name: &str| fields.iter().filter(|f| f.0 == name).map(|f| f.1.clone()).collect::<Vec<_>>();
+    let one = |name: &str| all(name).into_iter().next().filter(|value| !value.trim().is_empty());
+    let column = one("column").ok_or("Choose the column that says what happened.")?;
+    let event = match (one("event"), one("at_least"), one("below")) {
+        (Some(value), ..) => Event::Value(value),
+        (None, Some(cut), None) => Event::AtLeast { at_least: text::typed_number(&cut)? },
+        (None, None, Some(cut)) => Event::Below { below: text::typed_number(&cut)? },
+        (None, Some(_), Some(_)) => return Err("Cut the number at one figure: fill in one of the two fields.".into()),
+        (None, None, None) if fields.iter().any(|f| f.0 == "at_least") => {
+            return Err("Say at which figure the number is cut in two.".into());
+        }
+        (None, None, None) => {
+            Event::AnyOf { any_of: all("any"), name: one("name").unwrap_or_default().trim().to_owned() }
+        }
+    };
+    Ok(Outcome { column, event })
+}
+
+/// Fixes the outcome, deals the rows out, and guesses what each column is for.
+pub async fn choose(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Vec<(String, String)>>,
+) -> PageResult {
+    visitor.check(form.iter().find(|f| f.0 == "csrf").map_or("", |f| &f.1))?;
+    let outcome = asked_outcome(&form).map_err(PageError::Refused)?;
+    enter_outcome(&app, visitor.workspace_id(), visitor.account_id(), path.id, outcome).await?;
+    see_other(&format!("/studies/{}/prepare", path.id))
+}
+
+/// Enters an outcome in a study.
+pub(crate) async fn enter_outcome(
+    app: &App,
+    workspace: i64,
+    account_id: i64,
+    study: i64,
+    outcome: Outcome,
+) -> Result<(), PageError> {
+    let mut view = StudyView::load(app, workspace, study).await?;
+    let profile = view.table.figures()?;
+    outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
+    let records = app.store.columns(&view.table, None).await?;
+    let split = view.state.split.clone();
+    let asked = outcome.clone();
+    let (columns, counted) = web::block(move || guess_columns(&records, &profile, &asked, split))
+        .await
+        .map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?
+        .map_err(PageError::Refused)?;
+    let chosen = format!("Event: {}", outcome.words());
+    let same_column = view.state.outcome.as_ref().is_some_and(|before| before.column == outcome.column);
+    view.state.columns = if same_column { with_choices(columns, &view.state) } else { columns };
+    view.state.outcome = Some(outcome);
+    view.state.counted = Some(counted);
+    let sentence = event_sentence(&view)?.unwrap_or_default();
+    let figure = sentence.split_once(": ").map_or(sentence.as_str(), |(_, rest)| rest).to_owned();
+    super::choose(app, &view.study, &view.state, &Choice { account_id, chosen, figure }).await?;
+    Ok(())
+}
+
+/// Moves a study to another version of its records: the choices stay as far as
+/// their columns are there, and new columns are guessed.
+pub(crate) async fn enter_version(app: &App, view: &StudyView, account_id: i64, table: i64) -> Result<(), PageError> {
+    let to = app.store.table(view.study.workspace_id, table).await?;
+    if to.name != view.table.name || to.is_list {
+        return Err(PageError::Refused(format!("{} is not a version of {}.", to.name, view.table.name)));
+    }
+    let mut state = view.state.clone();
+    state.table = Some(to.id);
+    let profile = to.figures()?;
+    if let Some(outcome) = state.outcome.clone() {
+        outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
+        let (records, split) = (app.store.columns(&to, None).await?, state.split.clone());
+        let guessed = web::block(move || guess_columns(&records, &profile, &outcome, split)).await;
+        let (columns, counted) = guessed
+            .map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?
+            .map_err(PageError::Refused)?;
+        state.columns = with_choices(columns, &view.state);
+        state.counted = Some(counted);
+    }
+    let chosen = format!("Moved to version {} of {}", to.version, to.name);
+    let differs = changes(&view.table.figures()?, &to.figures()?).len();
+    let figure = format!(
+        "{} rows, were {}; {}",
+        text::count_of(to.rows),
+        text::count_of(view.table.rows),
+        text::counted(differs, "column is different", "columns are different")
+    );
+    super::choose(app, &view.study, &state, &Choice { account_id, chosen, figure }).await
+}
+
+/// What each column is for, told by its figures and by how well it alone
+/// foretells the outcome among training rows.
+fn guess_columns(
+    records: &Table,
+    profile: &TableProfile,
+    outcome: &Outcome,
+    split: SplitPlan,
+) -> Result<(Vec<ColumnChoice>, (u64, u64)), String> {
+    let happened = outcome.read(records).map_err(|e| e.to_string())?;
+    let rows = split.deal(records, &happened).map_err(|e| e.to_string())?.training;
+    let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
+    let areas = study::probe::areas(records, &rows, &event);
+    let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);
+    let counted = |wanted: Option<bool>| happened.iter().filter(|h| **h == wanted).count() as u64;
+    let (events, others) = (counted(Some(true)), counted(Some(false)));
+    Ok((study::guess(profile, &outcome.column, area), (events, events + others)))
+}
+
+/// The guesses with the roles that somebody chose before, and the columns that
+/// steps make: for the same outcome with another event they are still right.
+fn with_choices(guessed: Vec<ColumnChoice>, before: &StudyState) -> Vec<ColumnChoice> {
+    let makes: Vec<String> = before.steps.iter().filter_map(|s| s.action.makes()).collect();
+    let made = before.columns.iter().filter(|old| makes.contains(&old.name)).cloned().collect::<Vec<_>>();
+    let chosen = |guess: ColumnChoice| match before.columns.iter().find(|old| old.name == guess.name) {
+        Some(old) => ColumnChoice { role: old.role, known_when: old.known_when, ..guess },
+        None => guess,
+    };
+    guessed.into_iter().map(chosen).chain(made).collect()
+}
