@@ -145,7 +145,11 @@ impl Demo {
         if let Some(folder) = &self.files {
             let files = pronoia_demo::files()?;
             let written = std::fs::create_dir_all(folder).and_then(|()| {
-                files.into_iter().try_for_each(|(name, bytes)| std::fs::write(folder.join(name), bytes))
+                // A file that is there as it should be keeps its date.
+                let missing =
+                    |(name, bytes): &(&str, Vec<u8>)| !std::fs::read(folder.join(name)).is_ok_and(|b| b == *bytes);
+                let mut missing = files.into_iter().filter(missing);
+                missing.try_for_each(|(name, bytes)| std::fs::write(folder.join(name), bytes))
             });
             written.map_err(|e| format!("The files could not be written to {}: {e}.", folder.display()))?;
         }

@@ -1,6 +1,7 @@
 //! Damaged files of every format: a table or a sentence, never a panic, and never for long.
 //!
 //! A short run is part of every test; `./test --slow` goes on for ten minutes a reader.
+//! `PRONOIA_TEST_SEED` tries the one file again that a run has named.
 
 mod files;
 
@@ -31,10 +32,12 @@ const SLOWEST: Duration = Duration::from_secs(20);
 fn damage(format: &str, whole: &[Vec<u8>]) {
     let long = std::env::var_os("PRONOIA_TEST_SLOW").is_some();
     let begun = Instant::now();
+    let named: Option<u64> = std::env::var("PRONOIA_TEST_SEED").ok().and_then(|seed| seed.parse().ok());
     // The long run begins where none has begun before; the seed is named if it fails.
-    let first = if long { rand::rng().next_u64() } else { 0 };
+    let first = named.unwrap_or_else(|| if long { rand::rng().next_u64() } else { 0 });
+    let few = if named.is_some() { 1 } else { FEW };
     let mut tried = 0;
-    while if long { begun.elapsed() < LONG } else { tried < FEW } {
+    while if long { begun.elapsed() < LONG } else { tried < few } {
         let seed = first.wrapping_add(tried);
         let mut rng = ChaCha8Rng::seed_from_u64(seed);
         let file = &whole[rng.random_range(0..whole.len())];
@@ -180,4 +183,39 @@ fn delimited_text() {
     let utf16: Vec<u8> = [0xfeff].into_iter().chain(text.encode_utf16()).flat_map(u16::to_le_bytes).collect();
     let old: Vec<u8> = text.chars().map(|c| u8::try_from(u32::from(c)).unwrap_or(b'?')).collect();
     damage("Delimited text", &[text.clone().into_bytes(), utf16, old, text.replace(';', "\t").into_bytes()]);
+}
+
+/// A page that says it goes on for a thousand million values more than the file has.
+#[test]
+fn an_endless_page_comes_to_an_end() {
+    let begun = Instant::now();
+    let refused = read_table(include_bytes!("found/endless_page.parquet"), &Unwatched).expect_err("damaged");
+    assert!(refused.to_string().contains("damaged"), "{refused}");
+    assert!(begun.elapsed() < Duration::from_secs(2), "{:?}", begun.elapsed());
+}
+
+/// Lengths in an Arrow file are room that its reader makes before it looks.
+#[test]
+fn no_length_of_an_arrow_file_is_believed_unseen() {
+    let options = || ipc_options(Some(CompressionType::LZ4_FRAME));
+    let mut file = FileWriter::try_new_with_options(Vec::new(), &batch().schema(), options()).expect("a writer");
+    file.write(&batch()).expect("rows");
+    let mut stream = StreamWriter::try_new_with_options(Vec::new(), &batch().schema(), options()).expect("a writer");
+    stream.write(&batch()).expect("rows");
+    for whole in [file.into_inner().expect("bytes"), stream.into_inner().expect("bytes")] {
+        for at in (0..whole.len() - 8).step_by(4) {
+            for length in [1u64 << 50, u64::from(u32::MAX >> 1), i64::MAX as u64] {
+                let mut damaged = whole.clone();
+                damaged[at..at + 8].copy_from_slice(&length.to_le_bytes());
+                // The reader of files does not look at the length before a message.
+                let unnamed = whole.windows(4).position(|w| w == [0xff; 4]).filter(|_| at % 8 == 0);
+                if let Some(message) = unnamed {
+                    damaged[message + 4..message + 8].fill(0);
+                }
+                if let Ok((table, _)) = read_table(&damaged, &Unwatched) {
+                    assert!(table.rows() <= files::ROWS, "at {at}");
+                }
+            }
+        }
+    }
 }

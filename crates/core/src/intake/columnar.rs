@@ -216,6 +216,11 @@ impl<R: Read + Seek> Read for Window<R> {
         let mut source = lock(&self.source);
         source.seek(SeekFrom::Start(self.at))?;
         let read = source.read(buffer)?;
+        // A whole file never asks for more than it has; a damaged one may go on
+        // asking a thousand million times.
+        if read == 0 && !buffer.is_empty() {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
         self.at += read as u64;
         Ok(read)
     }
