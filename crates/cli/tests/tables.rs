@@ -2,6 +2,7 @@
 
 mod support;
 
+use pronoia_store::records::Sort;
 use support::{Browser, EMAIL, Http, Server, plain};
 
 fn fees(extra: &str) -> Vec<u8> {
@@ -80,4 +81,41 @@ async fn files_of_the_shared_folder_are_fetched_and_nothing_outside_it() {
     let file = std::fs::File::options().write(true).open(shared.path().join("fees 2026.csv")).expect("still there");
     file.set_modified(later).expect("a later moment");
     assert!(home().contains("changed since it was fetched"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pages_of_a_sorted_table_follow_each_other_whole() {
+    let server = Server::start().await;
+    server.make_account();
+    let http = Http::signed_in(&server, EMAIL);
+    // Ties and gaps in every column, so that only the order of the rows tells them apart.
+    let mut csv = String::from("name,fee,joined\n");
+    for i in 0..123 {
+        let gap = |value: String, every: usize| if i % every == 3 { String::new() } else { value };
+        let (name, fee) = (gap(format!("n{}", i * 7 % 11), 8), gap((i * 5 % 9).to_string(), 6));
+        csv += &format!("{name},{fee},{}\n", gap(format!("2026-0{}-11", 1 + i % 4), 10));
+    }
+    http.follow(&http.upload(&http.csrf(), "sorted.csv", csv.as_bytes()).location).await;
+    http.follow(&http.submit("/uploads/1/accept", &[]).location).await;
+    let store = server.store().await;
+    let table = store.tables(1).await.expect("tables").remove(0);
+    let rows = store.columns(&table, None).await.expect("rows");
+    for column in rows.columns() {
+        for descending in [false, true] {
+            let mut expected: Vec<usize> = (0..123).collect();
+            expected.sort_by(|&a, &b| {
+                let (x, y) = (column.text(a), column.text(b));
+                let gaps_last = x.is_none().cmp(&y.is_none());
+                let by_value = if x.is_some() && descending { y.cmp(&x) } else { x.cmp(&y) };
+                gaps_last.then(by_value).then(a.cmp(&b))
+            });
+            let sort = Sort { column: column.name.clone(), descending };
+            let mut found = Vec::new();
+            for page in 0..14 {
+                let page = store.page(&table, Some(&sort), page * 10, 10).await.expect("a page");
+                found.extend(page.rows.into_iter().map(|(number, _)| number as usize - 1));
+            }
+            assert_eq!(found, expected, "{} {descending}", column.name);
+        }
+    }
 }

@@ -219,3 +219,25 @@ fn no_length_of_an_arrow_file_is_believed_unseen() {
         }
     }
 }
+
+/// A table whose end never comes would be looked for for ever.
+#[test]
+fn an_open_document_that_is_cut_off_is_refused() {
+    let whole = ods();
+    let mut archive = zip::ZipArchive::new(Cursor::new(&whole)).expect("an archive");
+    let mut content = String::new();
+    archive.by_name("content.xml").expect("sheets").read_to_string(&mut content).expect("text");
+    let places: Vec<usize> = (0..content.len()).filter(|&at| content.is_char_boundary(at)).collect();
+    for &at in places.iter().step_by(7) {
+        let cut = zipped(&[
+            ("mimetype", b"application/vnd.oasis.opendocument.spreadsheet"),
+            ("content.xml", content[..at].as_bytes()),
+        ]);
+        let refused = read_table(&cut, &Unwatched).expect_err("cut off").to_string();
+        assert!(refused.ends_with('.'), "{refused}");
+    }
+    let renamed = content.replacen("</table:table-row>", "</table:table-roe>", 1);
+    let crossed =
+        zipped(&[("mimetype", b"application/vnd.oasis.opendocument.spreadsheet"), ("content.xml", renamed.as_bytes())]);
+    assert!(read_table(&crossed, &Unwatched).expect_err("crossed").to_string().contains("content.xml is broken"));
+}

@@ -1,9 +1,9 @@
 //! Text with each distinct value held once.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
 use arrow_array::{Array, Int32Array, StringArray};
+use hashbrown::HashMap;
 
 /// A dictionary-encoded column of text: the keys and the values of an Arrow
 /// dictionary array.
@@ -91,6 +91,12 @@ impl Words {
     /// Position of the row's value among the levels.
     pub fn code(&self, row: usize) -> Option<usize> {
         self.codes.is_valid(row).then(|| self.codes.value(row) as usize)
+    }
+
+    /// For every row, what `of_level` says of its level; missing where it is.
+    pub(crate) fn by_level(&self, of_level: &[i32]) -> Int32Array {
+        // Behind a missing value there may be any code.
+        self.codes.unary(|code| usize::try_from(code).ok().and_then(|code| of_level.get(code)).copied().unwrap_or(0))
     }
 
     /// Every level, in order of code.

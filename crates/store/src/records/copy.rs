@@ -1,5 +1,7 @@
 //! PostgreSQL's binary COPY form, both ways.
 
+use std::ops::Range;
+
 use pronoia_core::Table;
 use pronoia_core::table::{ColumnBuilder, Storage, Values};
 
@@ -60,13 +62,15 @@ fn null(out: &mut Vec<u8>) {
 pub(super) struct Decoder {
     columns: Vec<(ColumnBuilder, Storage)>,
     rest: Vec<u8>,
+    /// Where the values of a row lie; kept from row to row.
+    spans: Vec<Option<Range<usize>>>,
     begun: bool,
 }
 
 impl Decoder {
     pub fn new(columns: &[StoredColumn]) -> Self {
         let columns = columns.iter().map(|c| (ColumnBuilder::new(c.name.clone(), c.kind), c.kind.storage())).collect();
-        Self { columns, rest: Vec::new(), begun: false }
+        Self { columns, rest: Vec::new(), spans: Vec::new(), begun: false }
     }
 
     /// Takes in the next piece.
@@ -99,7 +103,8 @@ impl Decoder {
         if count as usize != self.columns.len() {
             return Err(damaged());
         }
-        let mut spans = Vec::with_capacity(self.columns.len());
+        let spans = &mut self.spans;
+        spans.clear();
         let mut next = at + 2;
         for _ in 0..count {
             let Some(length) = bytes.get(next..next + 4) else { return Ok(None) };
@@ -115,7 +120,7 @@ impl Decoder {
             spans.push(Some(next..next + length as usize));
             next += length as usize;
         }
-        for (span, (builder, storage)) in spans.into_iter().zip(&mut self.columns) {
+        for (span, (builder, storage)) in spans.drain(..).zip(&mut self.columns) {
             let Some(span) = span else {
                 builder.push_missing();
                 continue;

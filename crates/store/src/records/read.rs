@@ -69,6 +69,11 @@ impl Store {
     ) -> Result<Page> {
         let columns = table.stored_columns()?;
         let (row, relation) = (quoted(ROW), relation(table.workspace_id, table.id));
+        // What lies beyond the middle is found sooner from the other end.
+        let limit = limit.min((table.rows as u64).saturating_sub(offset));
+        let beyond = (table.rows as u64).saturating_sub(offset.saturating_add(limit));
+        let turned = sort.is_some() && beyond < offset;
+        let offset = if turned { beyond } else { offset };
         // Only what is sorted by is sorted; the other columns are looked up for
         // the rows of the page.
         let (keys, order) = match sort {
@@ -77,8 +82,13 @@ impl Store {
                 let column =
                     columns.iter().find(|c| c.name == sort.column).ok_or(StoreError::NotFound("This column"))?;
                 let field = quoted(&column.field);
-                let direction = if sort.descending { "DESC NULLS LAST" } else { "ASC NULLS LAST" };
-                (format!("{row}, {field}"), vec![(field, direction), (row.clone(), "")])
+                let direction = match (sort.descending, turned) {
+                    (false, false) => "ASC NULLS LAST",
+                    (true, false) => "DESC NULLS LAST",
+                    (false, true) => "DESC NULLS FIRST",
+                    (true, true) => "ASC NULLS FIRST",
+                };
+                (format!("{row}, {field}"), vec![(field, direction), (row.clone(), if turned { "DESC" } else { "" })])
             }
         };
         let order_of = |of: &str| -> String {
@@ -97,7 +107,10 @@ impl Store {
         // A sort that spills to disk takes several times as long.
         sqlx::query(SORT_IN_MEMORY).execute(&mut *transaction).await?;
         let page = sqlx::query(AssertSqlSafe(sql)).bind(limit as i64).bind(offset as i64);
-        let found = page.fetch_all(&mut *transaction).await?;
+        let mut found = page.fetch_all(&mut *transaction).await?;
+        if turned {
+            found.reverse();
+        }
         transaction.commit().await?;
         let rows = found
             .iter()
