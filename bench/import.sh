@@ -1,7 +1,8 @@
 #!/usr/bin/env bash
 # How long a file takes to come in through the pages, against what psql's \copy takes to load the
 # same file into a ready typed table on the same server. Prints both, their ratio, the most memory
-# that the server process used, and how fast pages of the table answer afterwards.
+# that the server process used, how fast pages of the table and of a question of it answer
+# afterwards, and how soon a cancelled import ends.
 #   bench/import.sh [ROWS]        1 000 000 rows by default; 30 columns, ten of them categories
 # Builds and measures the release profile, or the program that PRONOIA names; needs bc, curl and the packages that ./test installs.
 set -euo pipefail
@@ -92,6 +93,34 @@ all=$(since "$begun")
 say "psql \\copy             $bare s"
 say "through the pages      $all s, of which sent and understood $read_in s: $(echo "scale=2; $all / $bare" | bc) times"
 say "most memory            $(awk '/VmHWM/ { printf "%.0f MB", $2 / 1000 }' "/proc/$server/status")"
-for page in "" "?view=rows" "?column=num_3" "?view=rows&sort=num_3" "?view=rows&sort=num_3&page=$((rows / 50))"; do
-  say "$(curl -s -b "$jar" -o /dev/null -w '%{time_total} s' "$table$page")  ${page:-columns}"
+# Seconds until a page is there whole, three times.
+opened() {
+  say "$(for _ in 1 2 3; do curl -s -b "$jar" -o /dev/null -w '%{time_total}  ' "$1"; done)s  $2"
+}
+for page in "" "?view=rows" "?column=num_3" "?view=rows&sort=num_3" "?view=rows&sort=num_3&page=$((rows / 100))" "?view=rows&sort=num_3&page=$((rows / 50))"; do
+  opened "$table$page" "records ${page:-columns}"
 done
+
+# A question of the table, and the pages that rest on a look at its rows.
+send() { curl -s -b "$jar" -o /dev/null -w '%{redirect_url}' --data-urlencode "csrf=$csrf" "$@"; }
+study=$(send --data-urlencode "table=${table##*/}" --data-urlencode "title=Who says yes?" -d question=other "$url/studies")
+study=$(grep -oE '^.*/studies/[0-9]+' <<<"$study")
+begun=$(now)
+send -d column=flag -d event=yes "$study/prepare/outcome" >/dev/null
+say "outcome chosen         $(since "$begun") s"
+until curl -s -b "$jar" "$study/drivers" >"$place/page" && ! grep -q 'being looked at' "$place/page"; do sleep 0.2; done
+say "its rows looked at     $(since "$begun") s"
+for page in records drivers "drivers/segments" prepare "prepare?column=num_3" "prepare/cautions" "prepare/split" train compare; do
+  opened "$study/$page" "$page"
+done
+
+# An import that is cancelled half-way.
+job=$(curl -s -b "$jar" -o /dev/null -w '%{redirect_url}' -F "csrf=$csrf" -F "file=@$file" "$url/uploads")
+upload=$(follow "$job")
+job=$(send "$upload/accept")
+share() { "${psql[@]}" -tAc "SELECT share FROM job WHERE id = ${job##*/}"; }
+until [ "$(echo "$(share) > 0.4" | bc)" = 1 ]; do sleep 0.02; done
+begun=$(now)
+send "$job/cancel" >/dev/null
+until [ "$("${psql[@]}" -tAc "SELECT state FROM job WHERE id = ${job##*/}")" = stopped ]; do sleep 0.02; done
+say "cancelled              $(since "$begun") s"

@@ -231,7 +231,7 @@ fn an_open_document_that_is_cut_off_is_refused() {
     for &at in places.iter().step_by(7) {
         let cut = zipped(&[
             ("mimetype", b"application/vnd.oasis.opendocument.spreadsheet"),
-            ("content.xml", content[..at].as_bytes()),
+            ("content.xml", &content.as_bytes()[..at]),
         ]);
         let refused = read_table(&cut, &Unwatched).expect_err("cut off").to_string();
         assert!(refused.ends_with('.'), "{refused}");
