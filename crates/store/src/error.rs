@@ -62,9 +62,12 @@ impl From<serde_json::Error> for StoreError {
 
 fn of_sqlx(e: &sqlx::Error) -> StoreError {
     match e {
-        sqlx::Error::Io(_) | sqlx::Error::PoolTimedOut | sqlx::Error::PoolClosed | sqlx::Error::WorkerCrashed => {
-            StoreError::Unreachable
-        }
+        // A conversation that breaks off while it begins is told as one that makes no sense.
+        sqlx::Error::Io(_)
+        | sqlx::Error::Protocol(_)
+        | sqlx::Error::PoolTimedOut
+        | sqlx::Error::PoolClosed
+        | sqlx::Error::WorkerCrashed => StoreError::Unreachable,
         sqlx::Error::Database(d) => match d.code().as_deref() {
             Some("53100") => StoreError::DiskFull,
             // Shutting down, starting up, terminated by an administrator.
