@@ -9,9 +9,12 @@ import pathlib
 
 import numpy as np
 import statsmodels.api as sm
-from scipy import stats
+from scipy import optimize, stats
 from sklearn import metrics
+from sklearn.isotonic import IsotonicRegression
 from sklearn.linear_model import LogisticRegression
+from sklearn.naive_bayes import GaussianNB
+from sklearn.tree import DecisionTreeClassifier
 from statsmodels.stats.proportion import proportion_confint
 
 here = pathlib.Path(__file__).parent
@@ -50,6 +53,46 @@ shares = counts / counts.sum(axis=0)
 intervals = [proportion_confint(e, e + o, alpha=0.05, method="wilson") for e, o in counts.tolist()]
 _, g_chance, _, _ = stats.chi2_contingency(counts, correction=False, lambda_="log-likelihood")
 
+
+
+def penalised(loss, ridge, lasso):
+    """Coefficients of least loss with these penalties, the intercept free: each is split into a
+    positive and a negative part, which makes the objective smooth."""
+    p = x.shape[1]
+
+    def objective(b):
+        coefficients = b[1 : p + 1] - b[p + 1 :]
+        value, slope = loss(b[0] + x @ coefficients)
+        pull = x.T @ slope + ridge * coefficients
+        gradient = np.concatenate([[slope.sum()], pull + lasso, lasso - pull])
+        return value + ridge / 2 * coefficients @ coefficients + lasso * b[1:].sum(), gradient
+
+    bounds = [(None, None)] + [(0, None)] * (2 * p)
+    b = np.zeros(2 * p + 1)
+    for _ in range(20):
+        b = optimize.minimize(
+            objective, b, jac=True, bounds=bounds, method="L-BFGS-B", options={"ftol": 0, "gtol": 1e-11, "maxiter": 100000, "maxfun": 100000, "maxcor": 50}
+        ).x
+    return [float(b[0])] + (b[1 : p + 1] - b[p + 1 :]).tolist()
+
+
+def log_loss(eta):
+    return np.sum(np.logaddexp(0, eta) - y * eta), 1 / (1 + np.exp(-eta)) - y
+
+
+def squared_hinge(eta):
+    side = 2 * y - 1
+    short = np.maximum(0, 1 - side * eta)
+    return np.sum(short**2), -2 * side * short
+
+
+normal = GaussianNB(var_smoothing=0).fit(x, y)
+told = normal.predict_log_proba(x)
+# Few enough values that a cut can be placed between any two.
+rounded = np.round(x, 1)
+tree = DecisionTreeClassifier(max_leaf_nodes=9, min_samples_leaf=20).fit(rounded, y)
+isotonic = IsotonicRegression().fit(eta, y)
+
 figures = {
     "yeo_johnson": {name: float(stats.yeojohnson_normmax(x[:, i])) for i, name in enumerate(names) if name != "direct"},
     "association": {
@@ -69,6 +112,12 @@ figures = {
         "log_likelihood": float(plain.llf),
     },
     "ridge": {"penalty": 3.0, "intercept": float(ridge.intercept_[0]), "coefficients": ridge.coef_[0].tolist()},
+    "lasso": {"penalty": 12.0, "coefficients": penalised(log_loss, 0.0, 12.0)},
+    "elastic_net": {"ridge": 2.0, "lasso": 6.0, "coefficients": penalised(log_loss, 2.0, 6.0)},
+    "svm": {"cost": 0.05, "coefficients": penalised(squared_hinge, 1 / 0.05, 0.0)},
+    "bayes": {"log_odds": (told[:, 1] - told[:, 0]).tolist()},
+    "tree": {"rows": rounded.tolist(), "rate": tree.predict_proba(rounded)[:, 1].tolist()},
+    "isotonic": {"score": eta.tolist(), "rate": isotonic.predict(eta).tolist()},
     "measures": {
         "score": inside.tolist(),
         "weight": weight.tolist(),

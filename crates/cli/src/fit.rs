@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use pronoia_core::evaluate::Evaluation;
-use pronoia_core::learn::Settings;
+use pronoia_core::learn::{Family, Settings};
 use pronoia_core::prepare::Step;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::split::SplitPlan;
@@ -24,7 +24,7 @@ pub struct Fit {
     /// The value of that column which is the event.
     #[arg(long)]
     event: String,
-    /// logistic or boosted.
+    /// logistic, scorecard, tree, forest, boosted, network, bayes, neighbours or svm.
     #[arg(long, default_value = "logistic")]
     family: String,
     /// A setting of the family, as name=value; may be given again.
@@ -89,8 +89,10 @@ impl Fit {
     }
 
     fn settings(&self) -> Result<Settings, String> {
-        let mut settings = Settings::of_family(&self.family)
-            .ok_or_else(|| format!("There is no family “{}”; there are logistic and boosted.", self.family))?;
+        let mut settings = Settings::of_family(&self.family).ok_or_else(|| {
+            let known: Vec<&str> = Family::ALL.iter().map(|family| family.word).collect();
+            format!("There is no family “{}”; there are {}.", self.family, known.join(", "))
+        })?;
         for pair in &self.settings {
             let (name, value) =
                 pair.split_once('=').ok_or_else(|| format!("“{pair}” is not of the form name=value."))?;

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
-use crate::calibrate::Calibration;
+use crate::calibrate::{Calibrated, Calibration};
 use crate::learn::{Estimator, FitError, Settings, Target, sigmoid};
 use crate::prepare::{Preparation, PrepareError, Training};
 use crate::progress::Part;
@@ -13,10 +13,10 @@ use crate::study::{Basis, Outcome, OutcomeError};
 use crate::{Kind, Progress, Table};
 
 /// The version of the form in which models are saved.
-const VERSION: u32 = 3;
+const VERSION: u32 = 4;
 
-/// The oldest version that can still be read: one without calibration.
-const OLDEST: u32 = 2;
+/// The oldest version that can still be read.
+const OLDEST: u32 = 4;
 
 /// Parts of the training rows that take turns in being scored by models fitted
 /// to the others.
@@ -36,9 +36,12 @@ pub struct Model {
     pub settings: Settings,
     /// The fitted classifier.
     pub estimator: Estimator,
-    /// What makes probabilities of its scores where training rows were balanced.
+    /// What makes probabilities of its scores, where they are none by themselves.
     #[serde(default)]
     pub calibration: Option<Calibration>,
+    /// How that was chosen.
+    #[serde(default)]
+    pub calibrated: Option<Calibrated>,
     /// What governed all that was drawn by lot.
     pub seed: u64,
     /// Rows fitted to.
@@ -89,9 +92,9 @@ impl Model {
     /// result is the same, bit for bit, for the same rows, settings and seed,
     /// whatever the number of threads.
     ///
-    /// Where the rows are balanced, the probabilities are calibrated on the
-    /// rows as they were: five parts of them, each scored by a model that was
-    /// fitted to the others after balancing those.
+    /// Where the rows are balanced, or the family gives no log-odds, the
+    /// probabilities are calibrated on the rows as they were: five parts of them,
+    /// each scored by a model that was fitted to the others after balancing those.
     ///
     /// # Errors
     /// [`ModelError`].
@@ -111,10 +114,12 @@ impl Model {
         let weight = weights.map(|w| rows.iter().map(|&r| w[r]).collect::<Vec<f64>>());
         let fit = Fit { table, basis, settings, seed };
         let target = Target { weight, ..Target::plain(event.clone()) };
-        let (calibration, begun) = if basis.balance.is_off() {
-            (None, 0.0)
+        let is_needed = settings.needs_calibration() || !basis.balance.is_off();
+        let (calibration, calibrated, begun) = if is_needed {
+            let (calibration, how) = fit.calibrated(&rows, &target, &Part::of(progress, 0.0, 0.8))?;
+            (calibration, Some(how), 0.8)
         } else {
-            (Some(fit.calibrated(&rows, &target, &Part::of(progress, 0.0, 0.8))?), 0.8)
+            (None, None, 0.0)
         };
         let (preparation, estimator) = fit.fitted(&rows, &target, &Part::of(progress, begun, 1.0))?;
         Ok(Self {
@@ -123,6 +128,7 @@ impl Model {
             settings: settings.clone(),
             estimator,
             calibration,
+            calibrated,
             seed,
             rows: rows.len() as u64,
             events: event.iter().filter(|&&e| e).count() as u64,
@@ -139,7 +145,7 @@ impl Model {
         let mut out = Vec::with_capacity(rows.len());
         for block in rows.chunks(BLOCK) {
             let design = self.preparation.apply(table, block)?;
-            let held = |score: f64| self.calibration.map_or(score, |c| c.apply(score));
+            let held = |score: f64| self.calibration.as_ref().map_or(score, |c| c.apply(score));
             out.extend(self.estimator.log_odds(&design).into_iter().map(|score| sigmoid(held(score))));
         }
         Ok(out)
@@ -171,7 +177,7 @@ impl Model {
             .map_err(|e| refuse(format!("This is not a saved model, or it was cut short: {e}.")))?;
         if !(OLDEST..=VERSION).contains(&saved.pronoia_model) {
             return Err(refuse(format!(
-                "The model was saved in form {}; this program reads form {VERSION}.",
+                "The model was saved in form {}; this program reads form {VERSION}. Fit it again.",
                 saved.pronoia_model
             )));
         }
@@ -232,7 +238,12 @@ impl Fit<'_> {
 
     /// What makes probabilities of the scores, from rows that the scoring
     /// model has not seen and nobody has balanced.
-    fn calibrated(&self, rows: &[usize], target: &Target, progress: &dyn Progress) -> Result<Calibration, ModelError> {
+    fn calibrated(
+        &self,
+        rows: &[usize],
+        target: &Target,
+        progress: &dyn Progress,
+    ) -> Result<(Option<Calibration>, Calibrated), ModelError> {
         let of_row = self.basis.split.folds_of(self.table, rows, &target.event, (FOLDS, self.seed))?;
         let mut log_odds = vec![0.0; rows.len()];
         for fold in 0..FOLDS {
@@ -245,7 +256,7 @@ impl Fit<'_> {
             let scores = estimator.log_odds(&preparation.apply(self.table, &of(&judged))?);
             judged.iter().zip(scores).for_each(|(&at, score)| log_odds[at] = score);
         }
-        Ok(Calibration::fit(log_odds, target)?)
+        Ok(Calibration::choose(&log_odds, target, &of_row)?)
     }
 }
 

@@ -1,10 +1,12 @@
 //! Our figures against those of general-purpose libraries (see `tests/reference/make.py`).
 
+use pronoia_core::calibrate::{Calibration, Map};
 use pronoia_core::drivers::{Count, chance, correlation, entropy, information_value, mutual_information, total};
 use pronoia_core::evaluate::{area_under_roc, average_precision, brier, log_loss};
 use pronoia_core::intake::read_table;
-use pronoia_core::learn::Target;
-use pronoia_core::learn::logistic::LogisticSettings;
+use pronoia_core::learn::logistic::{Logistic, LogisticSettings};
+use pronoia_core::learn::setting::Tunable;
+use pronoia_core::learn::{Estimator, Settings, Target};
 use pronoia_core::prepare::{Design, Feature};
 use pronoia_core::progress::Unwatched;
 use serde_json::Value;
@@ -66,7 +68,7 @@ fn logistic_coefficients_errors_and_p_values_agree() {
 fn ridge_coefficients_agree_and_carry_no_errors() {
     let (design, event) = design();
     let theirs = &figures()["ridge"];
-    let settings = LogisticSettings { ridge: theirs["penalty"].as_f64().expect("a penalty") };
+    let settings = LogisticSettings { ridge: theirs["penalty"].as_f64().expect("a penalty"), lasso: 0.0 };
     let fitted =
         settings.check().expect("settings").fit(&design, &Target::plain(event.clone()), &Unwatched).expect("a fit");
     close(fitted.intercept, theirs["intercept"].as_f64().expect("a number"), 1e-6, "intercept");
@@ -119,4 +121,104 @@ fn measures_of_association_agree() {
     let pairs =
         (0..table.rows()).map(|r| (months.number(r).expect("a number"), left.text(r).as_deref() == Some("yes")));
     close(correlation(pairs).expect("both vary"), their("correlation"), 1e-9, "correlation");
+}
+
+fn penalised(ridge: f64, lasso: f64) -> Logistic {
+    let (design, event) = design();
+    let settings = LogisticSettings { ridge, lasso };
+    settings.check().expect("settings").fit(&design, &Target::plain(event), &Unwatched).expect("a fit")
+}
+
+#[test]
+fn lasso_and_elastic_net_agree_and_set_the_idle_column_to_nothing() {
+    let (figures, number) = (figures(), |v: &Value| v.as_f64().expect("a number"));
+    let (lasso, elastic) = (&figures["lasso"], &figures["elastic_net"]);
+    let fitted = [
+        (penalised(0.0, number(&lasso["penalty"])), lasso),
+        (penalised(number(&elastic["ridge"]), number(&elastic["lasso"])), elastic),
+    ];
+    for (ours, theirs) in fitted {
+        let theirs = numbers(&theirs["coefficients"]);
+        close(ours.intercept, theirs[0], 1e-6, "intercept");
+        for (c, b) in ours.coefficients.iter().zip(&theirs[1..]) {
+            close(c.value, *b, 1e-6, &c.feature);
+        }
+        assert_eq!(ours.coefficients[3].value, 0.0, "exactly nothing");
+        assert_eq!(ours.coefficients[0].se, None, "a penalised fit has no standard errors");
+    }
+}
+
+/// Fits a family with one setting to the design, and scores it.
+fn scored(family: &str, settings: &[(&str, &str)], design: &Design, event: &[bool]) -> (Estimator, Vec<f64>) {
+    let mut asked = Settings::of_family(family).expect("a family");
+    settings.iter().for_each(|(name, value)| asked.set(name, value).expect("a setting"));
+    let fitted = asked.fit(design, &Target::plain(event.to_vec()), 1, &Unwatched).expect("a fit");
+    let scores = fitted.log_odds(design);
+    (fitted, scores)
+}
+
+#[test]
+fn the_support_vector_machine_agrees() {
+    let (design, event) = design();
+    let figures = figures();
+    let theirs = numbers(&figures["svm"]["coefficients"]);
+    let cost = figures["svm"]["cost"].to_string();
+    let (Estimator::Svm(svm), _) = scored("svm", &[("cost", &cost)], &design, &event) else { panic!("another family") };
+    close(svm.intercept, theirs[0], 1e-6, "intercept");
+    for ((name, ours), theirs) in svm.coefficients.iter().zip(&theirs[1..]) {
+        close(*ours, *theirs, 1e-6, name);
+    }
+}
+
+#[test]
+fn naive_bayes_with_normal_numbers_agrees() {
+    let (design, event) = design();
+    let (_, scores) = scored("bayes", &[("numbers", "normal")], &design, &event);
+    for (ours, theirs) in scores.iter().zip(numbers(&figures()["bayes"]["log_odds"])) {
+        close(*ours, theirs, 1e-9 * (1.0 + theirs.abs()), "log-odds");
+    }
+}
+
+#[test]
+fn a_tree_makes_the_same_groups() {
+    let (_, event) = design();
+    let theirs = &figures()["tree"];
+    let rows: Vec<Vec<f64>> = theirs["rows"].as_array().expect("rows").iter().map(numbers).collect();
+    let features =
+        (0..rows[0].len()).map(|at| Feature::number("x", "x", rows.iter().map(|row| row[at]).collect())).collect();
+    let design = Design::new(features, rows.len());
+    let settings = [("leaves", "9"), ("rows-per-leaf", "20"), ("prune", "no")];
+    let (Estimator::Tree(tree), _) = scored("tree", &settings, &design, &event) else { panic!("another family") };
+    for (row, theirs) in numbers(&theirs["rate"]).into_iter().enumerate() {
+        let [others, events] = tree.counts[tree.tree.leaf_of(&design, row)];
+        close(events / (others + events), theirs, 1e-9, "event rate of the group");
+    }
+}
+
+#[test]
+fn isotonic_rates_agree_but_for_the_row_that_is_added() {
+    let (_, event) = design();
+    let theirs = &figures()["isotonic"];
+    let (score, rate) = (numbers(&theirs["score"]), numbers(&theirs["rate"]));
+    let map = Calibration::fit(Map::Isotonic, &score, &Target::plain(event.clone())).expect("both outcomes");
+    let Some(Calibration::Steps(steps)) = map else { panic!("another map") };
+    let overall = event.iter().filter(|&&e| e).count() as f64 / event.len() as f64;
+    let mut blocks: Vec<(f64, f64)> = Vec::new();
+    for r in {
+        let mut order: Vec<usize> = (0..score.len()).collect();
+        order.sort_by(|&a, &b| score[a].total_cmp(&score[b]));
+        order.into_iter().map(|at| rate[at]).collect::<Vec<_>>()
+    } {
+        match blocks.last_mut() {
+            Some(last) if (last.0 - r).abs() < 1e-12 => last.1 += 1.0,
+            _ => blocks.push((r, 1.0)),
+        }
+    }
+    assert_eq!(steps.log_odds.len(), blocks.len());
+    let mut least = f64::NEG_INFINITY;
+    for (ours, (rate, rows)) in steps.log_odds.iter().zip(blocks) {
+        let p = (rate * rows + overall) / (rows + 1.0);
+        least = least.max((p / (1.0 - p)).ln());
+        close(*ours, least, 1e-9, "log-odds of a block");
+    }
 }

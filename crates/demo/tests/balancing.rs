@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 
 use pronoia_core::balance::{Balance, Method};
-use pronoia_core::calibrate::Calibration;
+use pronoia_core::calibrate::{Calibration, Map};
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::{Settings, Target};
 use pronoia_core::progress::Unwatched;
@@ -59,8 +59,9 @@ fn the_mean_and_the_slope_of_probabilities_hold() {
             let mean = probability.iter().sum::<f64>() / FRESH as f64;
             let off = (mean - truth) / variance.sqrt();
             assert!(off.abs() < 3.0, "{family} {method:?}: mean {mean:.4}, rate {truth:.4}, {off:.1} standard errors");
-            let log_odds = probability.iter().map(|p| (p / (1.0 - p)).ln()).collect();
-            let slope = Calibration::fit(log_odds, &Target::plain(event.clone())).expect("a line").slope;
+            let log_odds: Vec<f64> = probability.iter().map(|p| (p / (1.0 - p)).ln()).collect();
+            let line = Calibration::fit(Map::Sigmoid, &log_odds, &Target::plain(event.clone())).expect("a line");
+            let Some(Calibration::Line { slope, .. }) = line else { panic!("{line:?}") };
             println!("{family} {method:?}: mean off by {off:.2} standard errors, slope {slope:.3}");
             assert!((0.9..=1.1).contains(&slope), "{family} {method:?}: slope {slope:.3}");
         }

@@ -205,9 +205,8 @@ fn by_value(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Gro
 }
 
 fn by_band(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grouping {
-    let mut sorted: Vec<f64> = rows.iter().filter_map(|&row| column.number(row)).collect();
-    sorted.sort_unstable_by(f64::total_cmp);
-    let edges = finest_edges(&sorted);
+    let numbers = || rows.iter().filter_map(|&row| column.number(row));
+    let edges = band_edges(numbers(), FINEST);
     let bands = edges.len() + 1;
     let fine = |x: f64| edges.partition_point(|&edge| edge < x);
     let mut counts = vec![Count::default(); bands];
@@ -221,9 +220,12 @@ fn by_band(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grou
     let firsts = merged(&counts, most);
     let notation = match column.kind {
         Kind::Date => Notation::Day,
-        _ if sorted.iter().all(|x| x.fract() == 0.0) => Notation::Whole,
+        _ if numbers().all(|x| x.fract() == 0.0) => Notation::Whole,
         _ => Notation::Measured,
     };
+    let least = numbers().min_by(f64::total_cmp);
+    let is_empty = least.is_none();
+    let least = least.unwrap_or(0.0);
     let mut groups = Vec::new();
     let mut place = vec![0u16; bands];
     for (i, &first) in firsts.iter().enumerate() {
@@ -231,11 +233,11 @@ fn by_band(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grou
         place[first..end].fill(i as u16);
         let above = first.checked_sub(1).map(|edge| edges[edge]);
         let up_to = edges.get(end - 1).copied().filter(|_| end < bands);
-        let band = Band { above, up_to, least: sorted.first().copied().unwrap_or(0.0), notation };
+        let band = Band { above, up_to, least, notation };
         let count = total(&counts[first..end]);
         groups.push(Group { label: band.label(), members: Members::Band(band), count });
     }
-    if sorted.is_empty() {
+    if is_empty {
         groups.clear();
     }
     let last = groups.len() as u16;
@@ -244,13 +246,15 @@ fn by_band(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grou
     Grouping { groups, codes }
 }
 
-/// Upper edges of all bands but the last: values that occur, so that nobody
-/// stands on both sides.
-fn finest_edges(sorted: &[f64]) -> Vec<f64> {
+/// Upper edges, included, of all but the last of about `bands` bands of equally
+/// many numbers: values that occur, so that nobody stands on both sides.
+pub(crate) fn band_edges(numbers: impl Iterator<Item = f64>, bands: usize) -> Vec<f64> {
+    let mut sorted: Vec<f64> = numbers.collect();
+    sorted.sort_unstable_by(f64::total_cmp);
     let Some(&greatest) = sorted.last() else { return Vec::new() };
-    let at = |i: usize| quantile(sorted, i as f64 / FINEST as f64);
+    let at = |i: usize| quantile(&sorted, i as f64 / bands as f64);
     let occurring = |x: f64| sorted[sorted.partition_point(|&v| v <= x).max(1) - 1];
-    let mut edges: Vec<f64> = (1..FINEST).map(|i| occurring(at(i))).collect();
+    let mut edges: Vec<f64> = (1..bands).map(|i| occurring(at(i))).collect();
     edges.dedup();
     edges.retain(|&edge| edge < greatest);
     edges
@@ -258,7 +262,7 @@ fn finest_edges(sorted: &[f64]) -> Vec<f64> {
 
 /// The first fine band of every band that is left once neighbours that are
 /// alike were put together, and no more than `most` remain.
-fn merged(counts: &[Count], most: usize) -> Vec<usize> {
+pub(crate) fn merged(counts: &[Count], most: usize) -> Vec<usize> {
     let mut bands: Vec<(usize, Count)> = counts.iter().copied().enumerate().collect();
     while bands.len() > 1 {
         let pairs = bands.windows(2).map(|w| chi_square(w[0].1, w[1].1)).enumerate();

@@ -11,6 +11,7 @@ mod strip;
 mod totals;
 
 pub use grouping::{Band, Group, Grouping, Members, Notation};
+pub(crate) use grouping::{band_edges, merged};
 pub use measures::{
     Count, Z95, chance, chi_square, correlation, entropy, information_value, mutual_information, total, wilson,
 };

@@ -1,80 +1,53 @@
-//! Logistic regression by Newton's method, with an optional ridge penalty.
+//! Logistic regression, plain or with a ridge or lasso penalty or both.
 //!
 //! Maximises the log likelihood less `ridge / 2` times the sum of squared
-//! coefficients (the intercept is free) by iteratively reweighted least
-//! squares (McCullagh & Nelder 1989, section 4.4), halving a step that would
-//! make things worse.
+//! coefficients and `lasso` times the sum of their absolute values (the
+//! intercept is free) by iteratively reweighted least squares (McCullagh &
+//! Nelder 1989, section 4.4; with a lasso penalty Friedman, Hastie &
+//! Tibshirani 2010).
 
-use nalgebra::{DMatrix, DVector};
-use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, Normal};
 
-use super::{FitError, Target, parse_setting, sigmoid};
+use super::linear::{self, Fault, Loss, Penalty, Solution};
+use super::setting::{Checked, Range, Setting, Tunable};
+use super::{FitError, Target, sigmoid};
 use crate::Progress;
 use crate::prepare::Design;
-
-/// Rows that are summed up together; fixed, so that sums do not depend on threads.
-const BLOCK: usize = 4_096;
-
-/// Newton steps at most.
-const MOST_STEPS: usize = 60;
-
-/// Log-odds beyond which a fitted row counts as told with certainty.
-const CERTAIN: f64 = 25.0;
 
 /// The penalty that steps in where the plain fit has no finite answer.
 const RESCUE_RIDGE: f64 = 1.0;
 
+/// Events, or other rows if they are rarer, that a coefficient needs before it
+/// is fitted without a penalty (about Peduzzi et al. 1996, who ask for ten).
+const EVENTS_PER_COEFFICIENT: f64 = 5.0;
+
 /// Settings as the analyst gives them.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(default)]
 pub struct LogisticSettings {
-    /// Ridge penalty on standardised columns; 0 for the plain fit.
+    /// Ridge penalty on standardised columns; 0 for none.
     pub ridge: f64,
+    /// Lasso penalty on standardised columns; 0 for none.
+    pub lasso: f64,
 }
 
-impl Default for LogisticSettings {
-    fn default() -> Self {
-        Self { ridge: 0.0 }
-    }
-}
-
-/// Settings that were checked.
-#[derive(Debug, Clone, Copy)]
-pub struct LogisticParams {
-    ridge: f64,
-}
-
-impl LogisticSettings {
-    /// Changes one setting by name.
-    ///
-    /// # Errors
-    /// [`FitError`] if there is none of that name or the value is no number.
-    pub fn set(&mut self, name: &str, value: &str) -> Result<(), FitError> {
-        match name {
-            "ridge" => self.ridge = parse_setting("ridge", "a number of 0 or more", value)?,
-            _ => {
-                return Err(FitError::UnknownSetting {
-                    setting: name.into(),
-                    family: "logistic regression",
-                    known: "ridge",
-                });
-            }
-        }
-        self.check().map(|_| ())
-    }
-
-    /// Checks the ranges.
-    ///
-    /// # Errors
-    /// [`FitError::Setting`].
-    pub fn check(&self) -> Result<LogisticParams, FitError> {
-        if self.ridge.is_finite() && self.ridge >= 0.0 {
-            return Ok(LogisticParams { ridge: self.ridge });
-        }
-        Err(FitError::Setting { setting: "ridge", range: "a number of 0 or more", value: self.ridge.to_string() })
-    }
+impl Tunable for LogisticSettings {
+    const FAMILY: &'static str = "logistic regression";
+    const SETTINGS: &'static [Setting] = &[
+        Setting::new(
+            "ridge",
+            "Ridge penalty",
+            Range::Number(0.0, f64::INFINITY),
+            "Draws all coefficients towards nothing; steadies columns that say nearly the same.",
+        ),
+        Setting::new(
+            "lasso",
+            "Lasso penalty",
+            Range::Number(0.0, f64::INFINITY),
+            "Sets the coefficients of columns that add little to exactly nothing.",
+        ),
+    ];
 }
 
 /// Why a penalty was used although none was asked for.
@@ -86,6 +59,8 @@ pub enum Rescue {
     Separated,
     /// Some columns are sums of others.
     Collinear,
+    /// There are too few events for so many coefficients.
+    FewEvents,
 }
 
 /// A fitted logistic regression.
@@ -101,9 +76,12 @@ pub struct Logistic {
     pub log_likelihood: f64,
     /// Newton steps taken.
     pub steps: usize,
-    /// The penalty in force.
+    /// The ridge penalty in force.
     pub ridge: f64,
-    /// Why the penalty is not the one asked for, if so.
+    /// The lasso penalty in force.
+    #[serde(default)]
+    pub lasso: f64,
+    /// Why there is a penalty that was not asked for, if so.
     pub rescue: Option<Rescue>,
 }
 
@@ -124,225 +102,79 @@ pub struct Coefficient {
     pub p: Option<f64>,
 }
 
-impl LogisticParams {
+/// Less the log likelihood.
+struct LogLoss;
+
+impl Loss for LogLoss {
+    fn of(eta: f64, event: bool) -> [f64; 3] {
+        let (y, mu) = (f64::from(u8::from(event)), sigmoid(eta));
+        // ln p(y) = y·eta − ln(1 + exp(eta)), written so that it cannot overflow.
+        let loss = eta.max(0.0) + (-eta.abs()).exp().ln_1p() - y * eta;
+        [loss, y - mu, mu * (1.0 - mu)]
+    }
+
+    fn start(rate: f64) -> f64 {
+        (rate / (1.0 - rate)).ln()
+    }
+}
+
+impl Checked<LogisticSettings> {
     /// Fits to a design without gaps.
     ///
     /// # Errors
     /// [`FitError::Unstable`] if even the penalised equations cannot be
     /// solved, [`FitError::Cancelled`].
-    pub fn fit(self, design: &Design, target: &Target, progress: &dyn Progress) -> Result<Logistic, FitError> {
-        let outcome = match solve(design, target, self.ridge, progress)? {
-            Ok(solution) => return Ok(solution.into_model(design, target, self.ridge, None)),
-            Err(rescue) => rescue,
+    pub fn fit(&self, design: &Design, target: &Target, progress: &dyn Progress) -> Result<Logistic, FitError> {
+        let asked = Penalty { ridge: self.ridge, lasso: self.lasso };
+        let few = target.total(true).min(target.total(false)) < EVENTS_PER_COEFFICIENT * design.features().len() as f64;
+        let rescue = if asked == Penalty::default() && few {
+            Rescue::FewEvents
+        } else {
+            match linear::solve::<LogLoss>(design, target, asked, progress)? {
+                Ok(solution) => return Ok(model(solution, design, target, asked, None)),
+                Err(Fault::RunsAway) => Rescue::Separated,
+                Err(Fault::Collinear) => Rescue::Collinear,
+            }
         };
-        let ridge = self.ridge.max(RESCUE_RIDGE);
-        match solve(design, target, ridge, progress)? {
-            Ok(solution) => Ok(solution.into_model(design, target, ridge, Some(outcome))),
+        let penalty = Penalty { ridge: self.ridge.max(RESCUE_RIDGE), ..asked };
+        match linear::solve::<LogLoss>(design, target, penalty, progress)? {
+            Ok(solution) => Ok(model(solution, design, target, penalty, Some(rescue))),
             Err(_) => Err(FitError::Unstable),
         }
     }
 }
 
-struct Solution {
-    /// Intercept first.
-    beta: DVector<f64>,
-    information: DMatrix<f64>,
-    log_likelihood: f64,
-    steps: usize,
-}
-
-/// Newton's method. The inner error says why there is no finite, unique answer.
-fn solve(
-    design: &Design,
-    target: &Target,
-    ridge: f64,
-    progress: &dyn Progress,
-) -> Result<Result<Solution, Rescue>, FitError> {
-    let p = design.features().len() + 1;
-    let mut beta = DVector::zeros(p);
-    let (rate, weight) = (target.rate(), target.total(true) + target.total(false));
-    beta[0] = (rate / (1.0 - rate)).ln();
-    let mut state = Sums::at(design, target, &beta);
-    let mut objective = state.penalised(&beta, ridge);
-    for step in 1..=MOST_STEPS {
-        progress.go_on()?;
-        progress
-            .tell(&format!("Newton step {step}, log loss {:.5}", -state.log_likelihood / weight), step as f64 / 10.0);
-        let (gradient, information) = state.equations(&beta, ridge);
-        let Some(factor) = information.clone().cholesky().filter(|_| is_well_posed(&information)) else {
-            return Ok(Err(if state.most_certain > CERTAIN { Rescue::Separated } else { Rescue::Collinear }));
-        };
-        let mut move_by = factor.solve(&gradient);
-        let decrement = gradient.dot(&move_by);
-        let mut halvings = 0;
-        loop {
-            let candidate = &beta + &move_by;
-            let next = Sums::at(design, target, &candidate);
-            let next_objective = next.penalised(&candidate, ridge);
-            if next_objective >= objective - 1e-12 * objective.abs() || halvings == 30 {
-                (beta, state, objective) = (candidate, next, next_objective);
-                break;
+fn model(solution: Solution, design: &Design, target: &Target, penalty: Penalty, rescue: Option<Rescue>) -> Logistic {
+    let errors = (penalty == Penalty::default() && !target.balanced)
+        .then(|| solution.curvature.cholesky())
+        .flatten()
+        .map(|c| c.inverse().diagonal().map(f64::sqrt));
+    let normal = Normal::standard();
+    let coefficients = design
+        .features()
+        .iter()
+        .enumerate()
+        .map(|(j, feature)| {
+            let value = solution.beta[j + 1];
+            let se = errors.as_ref().map(|e| e[j + 1]);
+            Coefficient {
+                feature: feature.name.clone(),
+                column: feature.column.clone(),
+                value,
+                se,
+                p: se.map(|se| 2.0 * normal.sf((value / se).abs())),
             }
-            move_by *= 0.5;
-            halvings += 1;
-        }
-        if ridge == 0.0 && state.most_certain > CERTAIN {
-            return Ok(Err(Rescue::Separated));
-        }
-        // Half the squared Newton decrement is the distance left to the maximum.
-        if decrement * 0.5 < 1e-12 * (1.0 + objective.abs()) && halvings == 0 {
-            let (_, information) = state.equations(&beta, ridge);
-            return Ok(Ok(Solution { beta, information, log_likelihood: state.log_likelihood, steps: step }));
-        }
-    }
-    Ok(Err(Rescue::Separated))
-}
-
-/// Whether no column is, to rounding, a sum of others: the pivots of the
-/// scaled matrix stay clear of zero.
-fn is_well_posed(information: &DMatrix<f64>) -> bool {
-    let scale: Vec<f64> = information.diagonal().iter().map(|d| d.sqrt()).collect();
-    if !scale.iter().all(|s| *s > 0.0) {
-        return false;
-    }
-    let scaled =
-        DMatrix::from_fn(information.nrows(), information.ncols(), |i, j| information[(i, j)] / (scale[i] * scale[j]));
-    scaled.cholesky().is_some_and(|c| c.l().diagonal().iter().all(|d| *d > 1e-6))
-}
-
-/// Sums over all rows at given coefficients, added up in a fixed order.
-struct Sums {
-    gradient: DVector<f64>,
-    information: DMatrix<f64>,
-    log_likelihood: f64,
-    most_certain: f64,
-}
-
-impl Sums {
-    fn at(design: &Design, target: &Target, beta: &DVector<f64>) -> Self {
-        let p = beta.len();
-        let blocks: Vec<Sums> = (0..target.rows().div_ceil(BLOCK))
-            .into_par_iter()
-            .map(|b| Self::of_block(design, target, beta, b * BLOCK))
-            .collect();
-        let mut sums = Self {
-            gradient: DVector::zeros(p),
-            information: DMatrix::zeros(p, p),
-            log_likelihood: 0.0,
-            most_certain: 0.0,
-        };
-        for block in blocks {
-            sums.gradient += block.gradient;
-            sums.information += block.information;
-            sums.log_likelihood += block.log_likelihood;
-            sums.most_certain = sums.most_certain.max(block.most_certain);
-        }
-        sums
-    }
-
-    fn of_block(design: &Design, target: &Target, beta: &DVector<f64>, start: usize) -> Self {
-        let end = (start + BLOCK).min(target.rows());
-        let n = end - start;
-        let p = beta.len();
-        let columns: Vec<&[f64]> = design.features().iter().map(|f| &f.numbers()[start..end]).collect();
-        let mut eta = vec![beta[0]; n];
-        for (column, b) in columns.iter().zip(beta.iter().skip(1)) {
-            eta.iter_mut().zip(*column).for_each(|(e, x)| *e += b * x);
-        }
-        let mut log_likelihood = 0.0;
-        let mut most_certain = 0.0f64;
-        let mut residual = vec![0.0; n];
-        let mut weight = vec![0.0; n];
-        for i in 0..n {
-            let y = f64::from(u8::from(target.event[start + i]));
-            let counts = target.weight(start + i);
-            let mu = sigmoid(eta[i]);
-            // ln p(y) = y·eta − ln(1 + exp(eta)), written so that it cannot overflow.
-            log_likelihood += counts * (y * eta[i] - eta[i].max(0.0) - (-eta[i].abs()).exp().ln_1p());
-            most_certain = most_certain.max(eta[i].abs());
-            residual[i] = counts * (y - mu);
-            weight[i] = counts * mu * (1.0 - mu);
-        }
-        let mut gradient = DVector::zeros(p);
-        let mut information = DMatrix::zeros(p, p);
-        gradient[0] = sum(&residual);
-        information[(0, 0)] = sum(&weight);
-        let mut weighted = vec![0.0; n];
-        for (j, x) in columns.iter().enumerate() {
-            gradient[j + 1] = dot(&residual, x);
-            weighted.iter_mut().zip(&weight).zip(*x).for_each(|((wx, w), x)| *wx = w * x);
-            information[(j + 1, 0)] = sum(&weighted);
-            for (k, z) in columns.iter().enumerate().take(j + 1) {
-                information[(j + 1, k + 1)] = dot(&weighted, z);
-            }
-        }
-        information.fill_upper_triangle_with_lower_triangle();
-        Self { gradient, information, log_likelihood, most_certain }
-    }
-
-    fn penalised(&self, beta: &DVector<f64>, ridge: f64) -> f64 {
-        self.log_likelihood - 0.5 * ridge * beta.iter().skip(1).map(|b| b * b).sum::<f64>()
-    }
-
-    fn equations(&self, beta: &DVector<f64>, ridge: f64) -> (DVector<f64>, DMatrix<f64>) {
-        let (mut gradient, mut information) = (self.gradient.clone(), self.information.clone());
-        for j in 1..beta.len() {
-            gradient[j] -= ridge * beta[j];
-            information[(j, j)] += ridge;
-        }
-        (gradient, information)
-    }
-}
-
-/// Eight running sums keep the processor's lanes busy; their order is fixed.
-fn dot(a: &[f64], b: &[f64]) -> f64 {
-    let mut lanes = [0.0; 8];
-    let (a8, b8) = (a.chunks_exact(8), b.chunks_exact(8));
-    let rest: f64 = a8.remainder().iter().zip(b8.remainder()).map(|(x, y)| x * y).sum();
-    for (x, y) in a8.zip(b8) {
-        for lane in 0..8 {
-            lanes[lane] += x[lane] * y[lane];
-        }
-    }
-    lanes.iter().sum::<f64>() + rest
-}
-
-fn sum(a: &[f64]) -> f64 {
-    a.iter().sum()
-}
-
-impl Solution {
-    fn into_model(self, design: &Design, target: &Target, ridge: f64, rescue: Option<Rescue>) -> Logistic {
-        let errors = (ridge == 0.0 && !target.balanced)
-            .then(|| self.information.cholesky())
-            .flatten()
-            .map(|c| c.inverse().diagonal().map(f64::sqrt));
-        let normal = Normal::standard();
-        let coefficients = design
-            .features()
-            .iter()
-            .enumerate()
-            .map(|(j, feature)| {
-                let value = self.beta[j + 1];
-                let se = errors.as_ref().map(|e| e[j + 1]);
-                Coefficient {
-                    feature: feature.name.clone(),
-                    column: feature.column.clone(),
-                    value,
-                    se,
-                    p: se.map(|se| 2.0 * normal.sf((value / se).abs())),
-                }
-            })
-            .collect();
-        Logistic {
-            intercept: self.beta[0],
-            coefficients,
-            intercept_se: errors.map(|e| e[0]),
-            log_likelihood: self.log_likelihood,
-            steps: self.steps,
-            ridge,
-            rescue,
-        }
+        })
+        .collect();
+    Logistic {
+        intercept: solution.beta[0],
+        coefficients,
+        intercept_se: errors.map(|e| e[0]),
+        log_likelihood: -solution.loss,
+        steps: solution.steps,
+        ridge: penalty.ridge,
+        lasso: penalty.lasso,
+        rescue,
     }
 }
 

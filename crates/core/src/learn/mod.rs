@@ -1,28 +1,26 @@
 //! Families of classifiers: checked settings, an estimator, a fitted result.
 
+pub mod bayes;
 pub mod boosting;
+mod families;
+pub mod forest;
+mod linear;
 pub mod logistic;
+pub mod neighbours;
+pub mod network;
+pub mod scorecard;
+pub mod setting;
+pub mod svm;
 mod target;
+pub mod tree;
+mod trees;
 
-use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::prepare::{Design, Encoding};
-use crate::{Cancelled, Progress};
+use crate::Cancelled;
+pub use families::{Estimator, Family, Settings};
 pub use target::Target;
-
-use boosting::{Boosted, BoostedSettings};
-use logistic::{Logistic, LogisticSettings};
-
-/// A family and its settings, not yet checked.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "family")]
-pub enum Settings {
-    /// Logistic regression.
-    Logistic(LogisticSettings),
-    /// Gradient-boosted trees.
-    Boosted(BoostedSettings),
-}
+pub use trees::{Cut, Node, Tree};
 
 /// Why a family cannot be fitted.
 #[derive(Debug, Clone, PartialEq, Error)]
@@ -33,7 +31,7 @@ pub enum FitError {
         /// Its name.
         setting: &'static str,
         /// What is allowed.
-        range: &'static str,
+        range: String,
         /// What was asked for.
         value: String,
     },
@@ -45,8 +43,11 @@ pub enum FitError {
         /// The family in words.
         family: &'static str,
         /// The settings there are.
-        known: &'static str,
+        known: String,
     },
+    /// A direction was asked of a column that is no number, or not there.
+    #[error("“{0}” is no number that goes into the model, so that nothing can rise or fall with it.")]
+    Column(String),
     /// All training rows have the same outcome.
     #[error("All {rows} training rows have the same outcome, so that nothing can be learned.")]
     OneSided {
@@ -63,87 +64,6 @@ pub enum FitError {
     Cancelled(#[from] Cancelled),
 }
 
-/// A fitted classifier of any family.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "family")]
-pub enum Estimator {
-    /// Logistic regression.
-    Logistic(Logistic),
-    /// Gradient-boosted trees.
-    Boosted(Boosted),
-}
-
-impl Settings {
-    /// The family with its sound defaults; none if there is no such family.
-    pub fn of_family(word: &str) -> Option<Self> {
-        match word {
-            "logistic" => Some(Self::Logistic(LogisticSettings::default())),
-            "boosted" => Some(Self::Boosted(BoostedSettings::default())),
-            _ => None,
-        }
-    }
-
-    /// The family's name on the pages.
-    pub fn name(&self) -> &'static str {
-        match self {
-            Self::Logistic(_) => "Logistic regression",
-            Self::Boosted(_) => "Boosted trees",
-        }
-    }
-
-    /// How the family wants its columns.
-    pub fn encoding(&self) -> Encoding {
-        match self {
-            Self::Logistic(_) => Encoding::Indicators,
-            Self::Boosted(_) => Encoding::Native,
-        }
-    }
-
-    /// Changes one setting by name.
-    ///
-    /// # Errors
-    /// [`FitError::UnknownSetting`] or [`FitError::Setting`].
-    pub fn set(&mut self, name: &str, value: &str) -> Result<(), FitError> {
-        match self {
-            Self::Logistic(s) => s.set(name, value),
-            Self::Boosted(s) => s.set(name, value),
-        }
-    }
-
-    /// Checks the settings and fits.
-    ///
-    /// `target` holds the outcome of every row of the design. `seed` governs all
-    /// that is drawn by lot; the result is the same for any number of threads.
-    ///
-    /// # Errors
-    /// [`FitError`].
-    pub fn fit(
-        &self,
-        design: &Design,
-        target: &Target,
-        seed: u64,
-        progress: &dyn Progress,
-    ) -> Result<Estimator, FitError> {
-        if target.total(true) <= 0.0 || target.total(false) <= 0.0 {
-            return Err(FitError::OneSided { rows: target.rows() });
-        }
-        match self {
-            Self::Logistic(s) => s.check()?.fit(design, target, progress).map(Estimator::Logistic),
-            Self::Boosted(s) => s.check()?.fit(design, target, seed, progress).map(Estimator::Boosted),
-        }
-    }
-}
-
-impl Estimator {
-    /// Log-odds of the event for every row of the design.
-    pub fn log_odds(&self, design: &Design) -> Vec<f64> {
-        match self {
-            Self::Logistic(m) => m.log_odds(design),
-            Self::Boosted(m) => m.log_odds(design),
-        }
-    }
-}
-
 /// The probability that belongs to log-odds, without overflow.
 pub fn sigmoid(log_odds: f64) -> f64 {
     if log_odds >= 0.0 {
@@ -152,13 +72,4 @@ pub fn sigmoid(log_odds: f64) -> f64 {
         let e = log_odds.exp();
         e / (1.0 + e)
     }
-}
-
-/// Reads a setting's value.
-pub(crate) fn parse_setting<T: std::str::FromStr>(
-    setting: &'static str,
-    range: &'static str,
-    value: &str,
-) -> Result<T, FitError> {
-    value.trim().parse().map_err(|_| FitError::Setting { setting, range, value: value.into() })
 }

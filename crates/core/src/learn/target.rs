@@ -56,4 +56,18 @@ impl Target {
             balanced: self.balanced,
         }
     }
+
+    /// The rows given, which the others are judged on while they are fitted to:
+    /// weighed so that events count among them as much as among all, which may
+    /// have been balanced.
+    pub(crate) fn held_back(&self, rows: &[usize]) -> Self {
+        let mut held = self.take(rows);
+        if self.balanced {
+            let scale = |event: bool| self.total(event) / held.total(event);
+            let (events, others) = (scale(true), scale(false));
+            let weigh = |row: usize| held.weight(row) * if held.event[row] { events } else { others };
+            held.weight = Some((0..held.rows()).map(weigh).collect());
+        }
+        held
+    }
 }

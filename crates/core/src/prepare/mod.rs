@@ -36,8 +36,11 @@ pub enum Encoding {
     /// standardised. For families that add columns up.
     Indicators,
     /// As they are: missing stays missing, categories stay categories.
-    /// For trees.
+    /// For trees, and for families that count values.
     Native,
+    /// Numbers with gaps filled and standardised, categories as they are. For
+    /// families that compare customers, or give categories places of their own.
+    Standardised,
 }
 
 /// Values seen in fewer training rows than this are grouped as "other" among indicators.
@@ -275,7 +278,7 @@ fn fit_levels(column: &Column, rows: &[usize], encoding: Encoding) -> Coding {
     let mut ranked: Vec<(String, u64)> = counts.into_iter().collect();
     ranked.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
     let own = match encoding {
-        Encoding::Native => ranked.len(),
+        Encoding::Native | Encoding::Standardised => ranked.len(),
         Encoding::Indicators => {
             let frequent = ranked.iter().take_while(|(_, n)| *n >= RARE).count();
             frequent.clamp(1, MOST_INDICATORS).min(ranked.len())
@@ -293,7 +296,7 @@ impl PreparedColumn {
                 let values = rows.iter().map(|&r| column.number(r).unwrap_or(f64::NAN)).collect();
                 vec![Feature::number(&self.name, &self.name, values)]
             }
-            (&Coding::Number { fill, flag, mean, sd }, Encoding::Indicators) => {
+            (&Coding::Number { fill, flag, mean, sd }, Encoding::Indicators | Encoding::Standardised) => {
                 let scale = |x: f64| (x - mean) / sd;
                 let values = rows.iter().map(|&r| scale(column.number(r).unwrap_or(fill))).collect();
                 let mut features = vec![Feature::number(&self.name, &self.name, values)];
@@ -303,7 +306,7 @@ impl PreparedColumn {
                 }
                 features
             }
-            (Coding::Levels { levels, .. }, Encoding::Native) => {
+            (Coding::Levels { levels, .. }, Encoding::Native | Encoding::Standardised) => {
                 let codes = self.codes(column, rows, levels);
                 vec![Feature::levels(&self.name, &self.name, levels.len(), codes)]
             }

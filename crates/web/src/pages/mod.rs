@@ -61,6 +61,7 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/query", get().to(query::page))
         .route("/query/keep", post().to(query::keep))
         .route("/query/answer.csv", get().to(query::download))
+        .route("/families/{family}", get().to(train::families::page))
         .route("/jobs/{id}", get().to(jobs::page))
         .route("/jobs/{id}/events", get().to(jobs::events))
         .route("/jobs/{id}/cancel", post().to(jobs::cancel))

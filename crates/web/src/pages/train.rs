@@ -1,8 +1,11 @@
 //! Train: candidates and how they are fitted.
 
+mod detail;
+pub mod families;
+
 use actix_web::web;
 use askama::Template;
-use pronoia_core::learn::{Estimator, Settings};
+use pronoia_core::learn::Settings;
 use pronoia_core::study::Verdict;
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
@@ -14,6 +17,8 @@ use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
 use crate::session::Visitor;
 use crate::text;
+use detail::Detail;
+use families::{FamilyForm, described};
 
 #[derive(Template)]
 #[template(path = "train.html")]
@@ -24,8 +29,7 @@ struct Page {
     going_in: usize,
     should_not: usize,
     candidates: Vec<Candidate>,
-    logistic: pronoia_core::learn::logistic::LogisticSettings,
-    boosted: pronoia_core::learn::boosting::BoostedSettings,
+    families: Vec<FamilyForm>,
     open: Option<Detail>,
 }
 
@@ -36,15 +40,6 @@ struct Candidate {
     figure: String,
     stale: bool,
     open: bool,
-}
-
-/// What a fitted model says about itself.
-struct Detail {
-    name: String,
-    sentence: String,
-    coefficients: Vec<[String; 5]>,
-    curve: Option<String>,
-    finding: String,
 }
 
 /// Which candidate is open.
@@ -89,7 +84,7 @@ pub async fn page(
         });
     }
     let open = match query.model.filter(|id| view.models.iter().any(|m| m.id == *id && m.state == "fitted")) {
-        Some(id) => Some(detail(&app.store.model(id).await?)?),
+        Some(id) => Some(Detail::of(&app.store.model(id).await?)?),
         None => None,
     };
     let frame = Frame::of_study(&app, &visitor, &view, 4).await?;
@@ -100,89 +95,8 @@ pub async fn page(
         going_in: view.state.columns.iter().filter(|c| c.goes_in()).count(),
         should_not: view.state.columns.iter().filter(|c| c.stands_under() == Verdict::ShouldNotGoIn).count(),
         candidates,
-        logistic: Default::default(),
-        boosted: Default::default(),
+        families: FamilyForm::all(),
         open,
-    })
-}
-
-fn described(settings: &Settings) -> String {
-    match settings {
-        Settings::Logistic(s) if s.ridge > 0.0 => format!("ridge penalty {}", s.ridge),
-        Settings::Logistic(_) => "no penalty".into(),
-        Settings::Boosted(s) => format!(
-            "at most {} trees of {} leaves, learning rate {}, {} rows per leaf{}",
-            s.trees,
-            s.leaves,
-            s.learning_rate,
-            s.rows_per_leaf,
-            if s.early_stopping { ", stopped early" } else { "" }
-        ),
-    }
-}
-
-fn detail(row: &model::Model) -> Result<Detail, PageError> {
-    let model = row.fitted()?;
-    Ok(match &model.estimator {
-        Estimator::Logistic(l) => {
-            use pronoia_core::learn::logistic::{Coefficient, Rescue};
-            let note = match l.rescue {
-                Some(Rescue::Separated) => " Some columns tell the outcome of some customers with certainty, so that a ridge penalty of 1 had to be used; there are no standard errors.",
-                Some(Rescue::Collinear) => " Some columns are sums of others, so that a ridge penalty of 1 had to be used; there are no standard errors.",
-                None => "",
-            };
-            let mut terms: Vec<_> = l.coefficients.iter().collect();
-            // The clearest first: those that stand farthest from 0 by their own error.
-            let clear = |c: &Coefficient| (c.value / c.se.unwrap_or(1.0)).abs();
-            terms.sort_by(|a, b| clear(b).total_cmp(&clear(a)));
-            let optional = |x: Option<f64>, d| x.map_or("–".to_owned(), |x| text::fixed(x, d));
-            Detail {
-                name: row.name.clone(),
-                sentence: format!(
-                    "{} Newton steps on {} rows. Numbers count in standard deviations, indicators as yes or no.{note}",
-                    l.steps,
-                    text::count(model.rows)
-                ),
-                coefficients: terms
-                    .iter()
-                    .map(|c| {
-                        [
-                            c.feature.clone(),
-                            text::fixed(c.value.exp(), 2),
-                            text::fixed(c.value, 3),
-                            optional(c.se, 3),
-                            c.p.map_or("–".into(), |p| if p < 0.001 { "< 0.001".into() } else { text::fixed(p, 3) }),
-                        ]
-                    })
-                    .collect(),
-                curve: None,
-                finding: String::new(),
-            }
-        }
-        Estimator::Boosted(b) => Detail {
-            finding: format!(
-                "On rows held back the log loss is least with {} trees: {}",
-                b.trees.len(),
-                text::fixed(b.curve.iter().map(|p| p.1).fold(f64::INFINITY, f64::min), 4)
-            ),
-            name: row.name.clone(),
-            sentence: format!(
-                "{} trees on {} rows; the number was chosen where the log loss on rows held back from training was least.",
-                b.trees.len(),
-                text::count(model.rows)
-            ),
-            coefficients: Vec::new(),
-            curve: (!b.curve.is_empty()).then(|| {
-                serde_json::json!({
-                    "x": "trees", "y": "log loss",
-                    "lines": [
-                        { "name": "rows fitted to", "points": b.curve.iter().enumerate().map(|(i, p)| [i as f64 + 1.0, p.0]).collect::<Vec<_>>() },
-                        { "name": "rows held back", "points": b.curve.iter().enumerate().map(|(i, p)| [i as f64 + 1.0, p.1]).collect::<Vec<_>>() },
-                    ],
-                })
-                .to_string()
-            }),
-        },
     })
 }
 

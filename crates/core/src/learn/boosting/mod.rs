@@ -8,22 +8,19 @@
 //! to whichever side lowers the loss; categories are ordered by their mean
 //! gradient before they are cut (Fisher 1958).
 
-mod binning;
-mod grower;
-mod histogram;
 mod loss;
-mod splitting;
-mod tree;
 
+use rand::seq::{SliceRandom, index};
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 
-use super::{FitError, Target, parse_setting};
+use super::setting::{Checked, Range, Setting, Tunable};
+use super::trees::{Binned, Direction, Grower, Growth, Limits, Predictor, Quantised, Tree};
+use super::{FitError, Target};
 use crate::Progress;
-use crate::prepare::Design;
+use crate::prepare::{Design, FeatureValues};
 use crate::progress::Part;
-use binning::Binned;
-use grower::Grower;
-pub use tree::{Cut, Node, Tree};
 
 /// Rows held back from the trees while the number of rounds is chosen.
 const HELD_BACK: usize = 7;
@@ -31,83 +28,112 @@ const HELD_BACK: usize = 7;
 /// Rounds without improvement after which no more are tried.
 const PATIENCE: usize = 30;
 
+/// Rows that a category needs, what its rate is drawn to the others by, and
+/// what a cut of many categories must bring, before it is believed.
+const LEVELS: (usize, f64, f64) = (100, 100.0, 100.0);
+
 /// Settings as the analyst gives them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct BoostedSettings {
-    /// Trees at most, 1 to 5 000.
+    /// Trees at most.
     pub trees: usize,
-    /// Leaves per tree at most, 2 to 1 024.
+    /// Leaves per tree at most.
     pub leaves: usize,
-    /// Share of each tree's advice that is followed, above 0 to 1.
+    /// Share of each tree's advice that is followed.
     pub learning_rate: f64,
     /// Training rows in a leaf at least.
     pub rows_per_leaf: usize,
     /// Ridge penalty on leaf values.
     pub ridge: f64,
+    /// Share of the rows that each tree is grown on.
+    pub rows: f64,
+    /// Share of the columns that each tree may use.
+    pub columns: f64,
+    /// Columns with which the probability may only rise.
+    pub rising: Vec<String>,
+    /// Columns with which the probability may only fall.
+    pub falling: Vec<String>,
     /// Whether the number of trees is chosen on rows held back from training.
     pub early_stopping: bool,
 }
 
 impl Default for BoostedSettings {
     fn default() -> Self {
-        Self { trees: 400, leaves: 15, learning_rate: 0.06, rows_per_leaf: 30, ridge: 1.0, early_stopping: true }
+        Self {
+            trees: 400,
+            leaves: 15,
+            learning_rate: 0.06,
+            rows_per_leaf: 30,
+            ridge: 1.0,
+            rows: 1.0,
+            columns: 1.0,
+            rising: Vec::new(),
+            falling: Vec::new(),
+            early_stopping: true,
+        }
     }
 }
 
-/// Settings that were checked.
-#[derive(Debug, Clone)]
-pub struct BoostedParams(BoostedSettings);
-
-impl BoostedSettings {
-    const KNOWN: &'static str = "trees, leaves, learning-rate, rows-per-leaf, ridge and early-stopping";
-
-    /// Changes one setting by name.
-    ///
-    /// # Errors
-    /// [`FitError`] if there is none of that name or the value is out of range.
-    pub fn set(&mut self, name: &str, value: &str) -> Result<(), FitError> {
-        match name {
-            "trees" => self.trees = parse_setting("trees", "a whole number", value)?,
-            "leaves" => self.leaves = parse_setting("leaves", "a whole number", value)?,
-            "learning-rate" => self.learning_rate = parse_setting("learning-rate", "a number", value)?,
-            "rows-per-leaf" => self.rows_per_leaf = parse_setting("rows-per-leaf", "a whole number", value)?,
-            "ridge" => self.ridge = parse_setting("ridge", "a number", value)?,
-            "early-stopping" => self.early_stopping = parse_setting("early-stopping", "true or false", value)?,
-            _ => {
-                return Err(FitError::UnknownSetting {
-                    setting: name.into(),
-                    family: "boosted trees",
-                    known: Self::KNOWN,
-                });
-            }
-        }
-        self.check().map(|_| ())
-    }
-
-    /// Checks the ranges.
-    ///
-    /// # Errors
-    /// [`FitError::Setting`] for the first setting out of range.
-    pub fn check(&self) -> Result<BoostedParams, FitError> {
-        let refuse = |setting, range, value: String| Err(FitError::Setting { setting, range, value });
-        if !(1..=5_000).contains(&self.trees) {
-            return refuse("trees", "from 1 to 5000", self.trees.to_string());
-        }
-        if !(2..=1_024).contains(&self.leaves) {
-            return refuse("leaves", "from 2 to 1024", self.leaves.to_string());
-        }
-        if !(self.learning_rate > 0.0 && self.learning_rate <= 1.0) {
-            return refuse("learning-rate", "above 0 and at most 1", self.learning_rate.to_string());
-        }
-        if self.rows_per_leaf == 0 {
-            return refuse("rows-per-leaf", "1 or more", self.rows_per_leaf.to_string());
-        }
-        if !(self.ridge >= 0.0 && self.ridge.is_finite()) {
-            return refuse("ridge", "0 or more", self.ridge.to_string());
-        }
-        Ok(BoostedParams(self.clone()))
-    }
+impl Tunable for BoostedSettings {
+    const FAMILY: &'static str = "boosted trees";
+    const SETTINGS: &'static [Setting] = &[
+        Setting::new("trees", "Trees at most", Range::Count(1, 5_000), "Each mends what the ones before it left over."),
+        Setting::new(
+            "leaves",
+            "Leaves per tree",
+            Range::Count(2, 1_024),
+            "More leaves let more columns act together, and need more rows.",
+        ),
+        Setting::new(
+            "learning-rate",
+            "Learning rate",
+            Range::Above(0.0, 1.0),
+            "Share of each tree's advice that is followed; smaller is steadier and takes more trees.",
+        ),
+        Setting::new(
+            "rows-per-leaf",
+            "Rows per leaf",
+            Range::Count(1, 1_000_000),
+            "A leaf with fewer training rows is not made.",
+        ),
+        Setting::new(
+            "ridge",
+            "Ridge penalty on leaves",
+            Range::Number(0.0, f64::INFINITY),
+            "Draws the values of small leaves towards nothing.",
+        ),
+        Setting::new(
+            "rows",
+            "Share of rows per tree",
+            Range::Above(0.0, 1.0),
+            "Each tree is grown on a share of the rows drawn by lot.",
+        ),
+        Setting::new(
+            "columns",
+            "Share of columns per tree",
+            Range::Above(0.0, 1.0),
+            "Each tree may use a share of the columns drawn by lot.",
+        ),
+        Setting::new(
+            "rising",
+            "Rising only",
+            Range::Columns,
+            "Columns with which the probability may only go up, all else equal.",
+        ),
+        Setting::new(
+            "falling",
+            "Falling only",
+            Range::Columns,
+            "Columns with which the probability may only go down, all else equal.",
+        ),
+        Setting::new(
+            "early-stopping",
+            "Stop early",
+            Range::YesNo,
+            "Chooses the number of trees where the log loss on rows held back from training is least.",
+        ),
+    ];
 }
 
 /// Fitted boosted trees.
@@ -122,14 +148,14 @@ pub struct Boosted {
     pub curve: Vec<(f64, f64)>,
 }
 
-impl BoostedParams {
+impl Checked<BoostedSettings> {
     /// Fits; with early stopping first on six rows of seven to find the number
     /// of rounds, then on all of them.
     ///
     /// # Errors
-    /// [`FitError::Cancelled`].
+    /// [`FitError::Cancelled`], or [`FitError::Column`] for a direction of no number.
     pub fn fit(
-        self,
+        &self,
         design: &Design,
         target: &Target,
         seed: u64,
@@ -137,9 +163,9 @@ impl BoostedParams {
     ) -> Result<Boosted, FitError> {
         let real = &target.event[..target.real_rows()];
         let small = real.iter().filter(|&&e| e).count() < 4 * HELD_BACK;
-        if !self.0.early_stopping || small {
-            let trees = if small { self.0.trees.min(50) } else { self.0.trees };
-            return self.boost(design, target, trees, None, progress);
+        if !self.early_stopping || small {
+            let trees = if small && self.early_stopping { self.trees.min(50) } else { self.trees };
+            return self.boost(design, target, (trees, seed), None, progress);
         }
         let back = held_back(real, seed);
         let watched: Vec<usize> = (0..real.len()).filter(|&row| back[row]).collect();
@@ -150,12 +176,12 @@ impl BoostedParams {
         let trial = self.boost(
             &design.take(&fitted),
             &target.take(&fitted),
-            self.0.trees,
-            Some((&design.take(&watched), &watched_as_fitted(target, &watched))),
+            (self.trees, seed),
+            Some((&design.take(&watched), &target.held_back(&watched))),
             &Part::of(progress, 0.0, 0.6),
         )?;
         let rounds = best_round(&trial.curve);
-        let whole = self.boost(design, target, rounds, None, &Part::of(progress, 0.6, 1.0))?;
+        let whole = self.boost(design, target, (rounds, seed), None, &Part::of(progress, 0.6, 1.0))?;
         Ok(Boosted { curve: trial.curve, ..whole })
     }
 
@@ -163,37 +189,84 @@ impl BoostedParams {
         &self,
         design: &Design,
         target: &Target,
-        rounds: usize,
+        (rounds, seed): (usize, u64),
         watched: Option<(&Design, &Target)>,
         progress: &dyn Progress,
     ) -> Result<Boosted, FitError> {
+        let growth = self.growth(design)?;
         let binned = Binned::of(design);
         let start = loss::start(target);
         let mut scores = vec![start; target.rows()];
         let mut watched_scores = watched.map(|(d, _)| vec![start; d.rows()]).unwrap_or_default();
-        let mut grower = Grower::new(&binned, &self.0);
+        let mut grower = Grower::new(&binned, &growth);
         let mut gradients = vec![[0.0f32; 2]; target.rows()];
+        let mut quantised = Quantised::default();
         let mut trees = Vec::with_capacity(rounds);
         let mut curve: Vec<(f64, f64)> = Vec::new();
+        let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0x07ee_5eed);
         for round in 1..=rounds {
             progress.go_on()?;
             loss::gradients(&scores, target, &mut gradients);
-            let tree = grower.grow(&gradients, &mut scores);
+            quantised.pack(&gradients, rng.random());
+            let part = self.part(binned.rows(), &mut rng);
+            let grown = grower.grow(&quantised, part.as_deref(), &self.allowed(binned.features(), &mut rng));
+            grown.add_to(&binned, part.as_deref(), &mut scores);
+            let tree = grown.tree;
             let mut words = format!("Tree {round} of {rounds}");
             if let Some((watched_design, watched_target)) = watched {
-                tree.add_to(watched_design, &mut watched_scores);
+                Predictor::of([&tree], watched_design.features().len()).add_to(watched_design, &mut watched_scores);
                 let point = (loss::mean(&scores, target), loss::mean(&watched_scores, watched_target));
                 words = format!("Tree {round}, at most {rounds}; log loss {:.4} on rows held back", point.1);
                 curve.push(point);
             }
-            let is_stump = tree.nodes.len() == 1;
+            // With all rows and columns at hand, the next tree would find nothing either.
+            let is_over = tree.nodes.len() == 1 && self.rows == 1.0 && self.columns == 1.0;
             trees.push(tree);
             progress.tell(&words, round as f64 / rounds as f64);
-            if is_stump || (!curve.is_empty() && round >= best_round(&curve) + PATIENCE) {
+            if is_over || (!curve.is_empty() && round >= best_round(&curve) + PATIENCE) {
                 break;
             }
         }
         Ok(Boosted { start, trees, curve })
+    }
+
+    fn growth(&self, design: &Design) -> Result<Growth, FitError> {
+        let mut directions = vec![Direction::Free; design.features().len()];
+        for (names, direction) in [(&self.rising, Direction::Rising), (&self.falling, Direction::Falling)] {
+            for name in names {
+                let at = design.features().iter().position(|f| f.column == *name);
+                match at.filter(|&at| matches!(design.features()[at].values, FeatureValues::Number(_))) {
+                    Some(at) => directions[at] = direction,
+                    None => return Err(FitError::Column(name.clone())),
+                }
+            }
+        }
+        let (rows_per_level, level_smoothing, level_ridge) = LEVELS;
+        let limits = Limits {
+            rows_per_leaf: self.rows_per_leaf,
+            ridge: self.ridge,
+            rows_per_level,
+            level_smoothing,
+            level_ridge,
+            centred: false,
+        };
+        Ok(Growth { leaves: self.leaves, limits, directions, rate: self.learning_rate })
+    }
+
+    /// The rows that a tree is grown on, drawn by lot; none for all.
+    fn part(&self, rows: usize, rng: &mut ChaCha8Rng) -> Option<Vec<bool>> {
+        (self.rows < 1.0).then(|| (0..rows).map(|_| rng.random::<f64>() < self.rows).collect())
+    }
+
+    /// The features that a tree may use, drawn by lot.
+    fn allowed(&self, features: usize, rng: &mut ChaCha8Rng) -> Vec<usize> {
+        if self.columns == 1.0 {
+            return (0..features).collect();
+        }
+        let most = ((features as f64 * self.columns).round() as usize).clamp(1, features);
+        let mut drawn = index::sample(rng, features, most).into_vec();
+        drawn.sort_unstable();
+        drawn
     }
 }
 
@@ -201,31 +274,14 @@ impl Boosted {
     /// Log-odds of the event for every row of the design.
     pub fn log_odds(&self, design: &Design) -> Vec<f64> {
         let mut scores = vec![self.start; design.rows()];
-        for tree in &self.trees {
-            tree.add_to(design, &mut scores);
-        }
+        Predictor::of(&self.trees, design.features().len()).add_to(design, &mut scores);
         scores
     }
 }
 
-/// The rows held back, weighed so that events count among them as much as among
-/// the rows fitted to, which may have been balanced.
-fn watched_as_fitted(target: &Target, watched: &[usize]) -> Target {
-    let mut held = target.take(watched);
-    let scale = |event: bool| target.total(event) / held.total(event);
-    let (events, others) = (scale(true), scale(false));
-    if target.balanced {
-        let weigh = |row: usize| held.weight(row) * if held.event[row] { events } else { others };
-        held.weight = Some((0..held.rows()).map(weigh).collect());
-    }
-    held
-}
-
 /// One row in seven of either outcome, drawn by lot.
 fn held_back(event: &[bool], seed: u64) -> Vec<bool> {
-    use rand::SeedableRng;
-    use rand::seq::SliceRandom;
-    let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(seed ^ 0x0b00_57ed);
+    let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0x0b00_57ed);
     let mut back = vec![false; event.len()];
     for side in [true, false] {
         let mut rows: Vec<usize> = (0..event.len()).filter(|&i| event[i] == side).collect();

@@ -1,0 +1,203 @@
+//! The best cut of a node's rows in two, by one feature.
+
+use super::binning::Scale;
+use super::quantised::{Quantised, Sums};
+
+/// Gains below this are rounding.
+const LEAST_GAIN: f64 = 1e-7;
+
+/// More categories than this are put in order by the very gradients that the
+/// cut is then judged on, which flatters it.
+const FEW_LEVELS: usize = 4;
+
+/// What a cut must keep to.
+#[derive(Debug, Clone)]
+pub struct Limits {
+    /// Rows on either side at least.
+    pub rows_per_leaf: usize,
+    /// Ridge penalty on leaf values.
+    pub ridge: f64,
+    /// Rows that a category needs before it can be ordered among the others.
+    pub rows_per_level: usize,
+    /// Added to the hessian of a category before it is ordered, so that small
+    /// categories do not stand at the ends by accident.
+    pub level_smoothing: f64,
+    /// Added to the ridge penalty where many categories are cut.
+    pub level_ridge: f64,
+    /// Whether leaf values are drawn towards that of their node, and not towards 0.
+    pub centred: bool,
+}
+
+/// Where the values of leaves may go as a feature rises.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Direction {
+    /// Anywhere.
+    #[default]
+    Free,
+    /// Never down.
+    Rising,
+    /// Never up.
+    Falling,
+}
+
+/// Which bins of a feature go left: one bit per bin.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct BinSet([u64; 4]);
+
+impl BinSet {
+    pub fn insert(&mut self, bin: u8) {
+        self.0[usize::from(bin >> 6)] |= 1 << (bin & 63);
+    }
+
+    pub fn contains(&self, bin: u8) -> bool {
+        self.0[usize::from(bin >> 6)] >> (bin & 63) & 1 == 1
+    }
+}
+
+/// A cut that was found.
+#[derive(Debug, Clone)]
+pub struct Split {
+    pub feature: usize,
+    /// Loss that the cut takes away, times two.
+    pub gain: f64,
+    /// Bins that go left, the missing one among them or not.
+    pub left_bins: BinSet,
+    /// For features with edges: the last bin that goes left.
+    pub last_left: Option<u8>,
+    pub left: Sums,
+    pub right: Sums,
+}
+
+/// The node that is to be cut.
+pub struct Cuttable<'a> {
+    /// What the packed sums stand for.
+    pub quantised: &'a Quantised,
+    /// Sums of all its rows.
+    pub total: Sums,
+    /// How many they are.
+    pub rows: usize,
+    /// Between which two its leaf values must lie.
+    pub bounds: [f64; 2],
+    /// What the cut must keep to.
+    pub limits: &'a Limits,
+}
+
+impl Cuttable<'_> {
+    /// The value of a leaf with these sums, before any learning rate.
+    pub fn value(&self, sums: Sums) -> f64 {
+        (-sums.gradient / (sums.hessian + self.limits.ridge)).clamp(self.bounds[0], self.bounds[1])
+    }
+
+    /// Loss that a leaf with these sums takes away, times two.
+    fn worth(&self, sums: Sums, ridge: f64) -> f64 {
+        let curvature = sums.hessian + ridge;
+        if curvature <= 0.0 {
+            return 0.0;
+        }
+        let value = (-sums.gradient / curvature).clamp(self.bounds[0], self.bounds[1]);
+        -value * (2.0 * sums.gradient + curvature * value)
+    }
+
+    /// About how many rows have this hessian. Rows are not counted bin by bin;
+    /// where each counts the same, this is their number.
+    fn rows_of(&self, sums: Sums) -> f64 {
+        sums.hessian * self.rows as f64 / self.total.hessian
+    }
+
+    /// The best cut by one feature; `bins` holds its packed sums by bin.
+    pub fn cut(&self, feature: usize, scale: &Scale, bins: &[i64], direction: Direction) -> Option<Split> {
+        let centre = if self.limits.centred { self.total.gradient / self.total.hessian } else { 0.0 };
+        let search = Search { node: self, feature, centre, direction };
+        match scale {
+            Scale::Edges(_) => search.by_edge(scale.used(), bins),
+            Scale::Levels(_) => search.by_level(scale.used(), bins),
+        }
+    }
+}
+
+struct Search<'a> {
+    node: &'a Cuttable<'a>,
+    feature: usize,
+    centre: f64,
+    direction: Direction,
+}
+
+impl Search<'_> {
+    fn centred(&self, sums: Sums) -> Sums {
+        Sums { gradient: sums.gradient - self.centre * sums.hessian, ..sums }
+    }
+
+    /// What a cut gains that leaves these sums on the left; none if it may not be.
+    fn gain(&self, left: Sums, ridge: f64) -> Option<f64> {
+        let (node, right) = (self.node, self.node.total.less(left));
+        let least = node.limits.rows_per_leaf as f64 - 1e-6;
+        if node.rows_of(left) < least || node.rows_of(right) < least {
+            return None;
+        }
+        let worth = |sums| node.worth(self.centred(sums), ridge);
+        let gain = worth(left) + worth(right) - worth(node.total);
+        let in_order = match self.direction {
+            Direction::Free => true,
+            Direction::Rising => node.value(left) <= node.value(right),
+            Direction::Falling => node.value(left) >= node.value(right),
+        };
+        (gain > LEAST_GAIN && in_order).then_some(gain)
+    }
+
+    fn by_edge(&self, used: usize, bins: &[i64]) -> Option<Split> {
+        let node = self.node;
+        let missing = node.quantised.sums(bins[used]);
+        let any_missing = bins[used] != 0;
+        let mut best: Option<(f64, u8, bool, Sums)> = None;
+        let sides: &[bool] = if any_missing { &[false, true] } else { &[false] };
+        for &missing_left in sides {
+            let mut left = if missing_left { missing } else { Sums::default() };
+            for (bin, &word) in bins[..used].iter().enumerate().take(used - usize::from(!any_missing)) {
+                if word == 0 && bin > 0 {
+                    continue;
+                }
+                left.add(node.quantised.sums(word));
+                let Some(gain) = self.gain(left, node.limits.ridge) else { continue };
+                if best.is_none_or(|b| gain > b.0) {
+                    best = Some((gain, bin as u8, missing_left, left));
+                }
+            }
+        }
+        let (gain, last, missing_left, left) = best?;
+        let right = node.total.less(left);
+        let mut left_bins = BinSet::default();
+        (0..=last).for_each(|bin| left_bins.insert(bin));
+        // Where nothing was missing in training, a missing value goes with the larger side.
+        if missing_left || (!any_missing && left.hessian > right.hessian) {
+            left_bins.insert(used as u8);
+        }
+        Some(Split { feature: self.feature, gain, left_bins, last_left: Some(last), left, right })
+    }
+
+    fn by_level(&self, used: usize, bins: &[i64]) -> Option<Split> {
+        let (node, limits) = (self.node, self.node.limits);
+        let mut levels: Vec<(u8, Sums)> = (0..=used as u8)
+            .zip(bins)
+            .map(|(bin, &word)| (bin, node.quantised.sums(word)))
+            .filter(|(_, sums)| sums.hessian > 0.0 && node.rows_of(*sums) >= limits.rows_per_level as f64 - 1e-6)
+            .collect();
+        let order = |sums: Sums| self.centred(sums).gradient / (sums.hessian + limits.level_smoothing);
+        levels.sort_by(|a, b| order(a.1).total_cmp(&order(b.1)).then(a.0.cmp(&b.0)));
+        let ridge = limits.ridge + if levels.len() > FEW_LEVELS { limits.level_ridge } else { 0.0 };
+        let mut best: Option<(f64, usize, Sums)> = None;
+        let mut left = Sums::default();
+        for (at, (_, sums)) in levels.iter().enumerate().take(levels.len().saturating_sub(1)) {
+            left.add(*sums);
+            if let Some(gain) = self.gain(left, ridge)
+                && best.is_none_or(|b| gain > b.0)
+            {
+                best = Some((gain, at, left));
+            }
+        }
+        let (gain, last, left) = best?;
+        let mut left_bins = BinSet::default();
+        levels[..=last].iter().for_each(|(bin, _)| left_bins.insert(*bin));
+        let right = node.total.less(left);
+        Some(Split { feature: self.feature, gain, left_bins, last_left: None, left, right })
+    }
+}
