@@ -90,13 +90,14 @@ export function drawLines(figure, data) {
   chart(figure, (place, width) => lines(place, width, data), [["line", data.x, data.y], ...rows]);
 }
 
-function lines(place, width, { x: xName, y: yName, lines, percent, diagonal }) {
+function lines(place, width, { x: xName, y: yName, lines, percent, diagonal, most }) {
+  const end = most ?? 1;
   const [height, left, foot] = [Math.min(300, width * 0.7), 52, 40];
   const svg = drawing(place, width, height);
   const all = lines.flatMap((l) => l.points);
   const extent = (i) => [Math.min(...all.map((p) => p[i])), Math.max(...all.map((p) => p[i]))];
-  const x = scaleLinear(percent ? [0, 1] : extent(0), [left, width - 10]);
-  const y = scaleLinear(percent ? [0, 1] : extent(1), [height - foot, 12]);
+  const x = scaleLinear(percent ? [0, end] : extent(0), [left, width - 10]);
+  const y = scaleLinear(percent ? [0, end] : extent(1), [height - foot, 12]);
   if (!percent) y.nice();
   const tick = (v) => (percent ? `${Math.round(v * 100)}` : short(v));
   for (const v of y.ticks(5)) {
@@ -107,7 +108,7 @@ function lines(place, width, { x: xName, y: yName, lines, percent, diagonal }) {
   svg.append(el("line", { class: "axis", x1: left, x2: width - 10, y1: height - foot, y2: height - foot }));
   svg.append(el("text", { x: width - 10, y: height - 6, "text-anchor": "end" }, xName + (percent ? ", %" : "")));
   svg.append(el("text", { x: left, y: 4 }, yName + (percent ? ", %" : "")));
-  if (diagonal) svg.append(el("line", { class: "diagonal", x1: x(0), y1: y(0), x2: x(1), y2: y(1) }));
+  if (diagonal) svg.append(el("line", { class: "diagonal", x1: x(0), y1: y(0), x2: x(end), y2: y(end) }));
   const draw = path((p) => x(p[0]), (p) => y(p[1]));
   lines.forEach((l, i) => {
     svg.append(el("path", { class: `line line-${i % 4}`, d: draw(l.points) }));

@@ -93,7 +93,25 @@ rounded = np.round(x, 1)
 tree = DecisionTreeClassifier(max_leaf_nodes=9, min_samples_leaf=20).fit(rounded, y)
 isotonic = IsotonicRegression().fit(eta, y)
 
+
+def placements():
+    """Variance of the area under the ROC curve, and of the difference to that of the true score,
+    straight from the definition of DeLong, DeLong and Clarke-Pearson (1988)."""
+    of = []
+    for s in (inside, eta):
+        above = np.sign(s[y == 1][:, None] - s[y == 0][None, :]) / 2 + 0.5
+        of.append((above.mean(axis=1), above.mean(axis=0)))
+    error = lambda e, o: float(np.sqrt(e.var(ddof=1) / len(e) + o.var(ddof=1) / len(o)))
+    return {
+        "error": error(*of[0]),
+        "difference": float(of[0][0].mean() - of[1][0].mean()),
+        "difference_error": error(of[0][0] - of[1][0], of[0][1] - of[1][1]),
+    }
+
+
+acted = inside >= 0.3
 figures = {
+    "delong": placements(),
     "yeo_johnson": {name: float(stats.yeojohnson_normmax(x[:, i])) for i, name in enumerate(names) if name != "direct"},
     "association": {
         "events": counts[:, 0].tolist(),
@@ -127,6 +145,12 @@ figures = {
         "average_precision_weighted": metrics.average_precision_score(y, inside, sample_weight=weight),
         "log_loss": metrics.log_loss(y, inside),
         "log_loss_weighted": metrics.log_loss(y, inside, sample_weight=weight),
+        "kolmogorov_smirnov": float(stats.ks_2samp(inside[y == 1], inside[y == 0]).statistic),
+        "kolmogorov_smirnov_weighted": float(
+            np.max(np.abs(np.subtract(*metrics.roc_curve(y, inside, sample_weight=weight, drop_intermediate=False)[:2])))
+        ),
+        "matthews_at_0.3": float(metrics.matthews_corrcoef(y, acted)),
+        "f1_at_0.3": float(metrics.f1_score(y, acted)),
         "brier": metrics.brier_score_loss(y, inside),
         "brier_weighted": metrics.brier_score_loss(y, inside, sample_weight=weight),
     },

@@ -5,7 +5,7 @@ use sha2::{Digest, Sha256};
 use thiserror::Error;
 
 use crate::calibrate::{Calibrated, Calibration};
-use crate::learn::{Estimator, FitError, Settings, Target, sigmoid};
+use crate::learn::{Estimator, FitError, Fitted, Settings, Target, sigmoid};
 use crate::prepare::{Preparation, PrepareError, Training};
 use crate::progress::Part;
 use crate::split::SplitError;
@@ -114,14 +114,23 @@ impl Model {
         let weight = weights.map(|w| rows.iter().map(|&r| w[r]).collect::<Vec<f64>>());
         let fit = Fit { table, basis, settings, seed };
         let target = Target { weight, ..Target::plain(event.clone()) };
-        let is_needed = settings.needs_calibration() || !basis.balance.is_off();
-        let (calibration, calibrated, begun) = if is_needed {
-            let (calibration, how) = fit.calibrated(&rows, &target, &Part::of(progress, 0.0, 0.8))?;
-            (calibration, Some(how), 0.8)
-        } else {
-            (None, None, 0.0)
+        // Rows of one customer are in and out of a tree's bag together only in folds.
+        let judges_itself = settings.judges_itself() && basis.split.together.is_none();
+        let (told, whole) = match !basis.balance.is_off() || (settings.needs_calibration() && !judges_itself) {
+            true => (Some(fit.told(&rows, &target, &Part::of(progress, 0.0, 0.8))?), 0.8),
+            false => (None, 0.0),
         };
-        let (preparation, estimator) = fit.fitted(&rows, &target, &Part::of(progress, begun, 1.0))?;
+        let (preparation, fitted) = fit.fitted(&rows, &target, &Part::of(progress, whole, 1.0))?;
+        let told = told.or(fitted.unmet.filter(|_| settings.needs_calibration()));
+        let (calibration, calibrated) = match told {
+            Some(log_odds) => {
+                let of_row = fit.folds(&rows, &target)?;
+                let (calibration, how) = Calibration::choose(&log_odds, &target, &of_row)?;
+                (calibration, Some(how))
+            }
+            None => (None, None),
+        };
+        let estimator = fitted.estimator;
         Ok(Self {
             outcome: basis.outcome.clone(),
             preparation,
@@ -203,7 +212,7 @@ impl Fit<'_> {
         rows: &[usize],
         target: &Target,
         progress: &dyn Progress,
-    ) -> Result<(Preparation, Estimator), ModelError> {
+    ) -> Result<(Preparation, Fitted), ModelError> {
         let &Self { table, basis, settings, seed } = self;
         progress.tell("Preparing the training rows", 0.0);
         // What steps learn, they learn from rows as they are.
@@ -232,31 +241,30 @@ impl Fit<'_> {
             target.parents = synthetic.parents;
         }
         progress.go_on().map_err(FitError::from)?;
-        let estimator = settings.fit(&design, &target, seed, &Part::of(progress, 0.1, 1.0))?;
-        Ok((preparation, estimator))
+        let fitted = settings.fit(&design, &target, seed, &Part::of(progress, 0.1, 1.0))?;
+        Ok((preparation, fitted))
     }
 
-    /// What makes probabilities of the scores, from rows that the scoring
-    /// model has not seen and nobody has balanced.
-    fn calibrated(
-        &self,
-        rows: &[usize],
-        target: &Target,
-        progress: &dyn Progress,
-    ) -> Result<(Option<Calibration>, Calibrated), ModelError> {
-        let of_row = self.basis.split.folds_of(self.table, rows, &target.event, (FOLDS, self.seed))?;
+    /// The part of every row, among those that take turns in being scored.
+    fn folds(&self, rows: &[usize], target: &Target) -> Result<Vec<usize>, ModelError> {
+        Ok(self.basis.split.folds_of(self.table, rows, &target.event, (FOLDS, self.seed))?)
+    }
+
+    /// Log-odds of every row as it is, told by a model that has not seen it.
+    fn told(&self, rows: &[usize], target: &Target, progress: &dyn Progress) -> Result<Vec<f64>, ModelError> {
+        let of_row = self.folds(rows, target)?;
         let mut log_odds = vec![0.0; rows.len()];
         for fold in 0..FOLDS {
             let (from, to) = (fold as f64 / FOLDS as f64, (fold + 1) as f64 / FOLDS as f64);
             let pick = |inside: bool| (0..rows.len()).filter(|&at| (of_row[at] == fold) == inside).collect();
             let (judged, learned): (Vec<usize>, Vec<usize>) = (pick(true), pick(false));
             let of = |at: &[usize]| at.iter().map(|&at| rows[at]).collect::<Vec<_>>();
-            let (preparation, estimator) =
+            let (preparation, fitted) =
                 self.fitted(&of(&learned), &target.take(&learned), &Part::of(progress, from, to))?;
-            let scores = estimator.log_odds(&preparation.apply(self.table, &of(&judged))?);
+            let scores = fitted.estimator.log_odds(&preparation.apply(self.table, &of(&judged))?);
             judged.iter().zip(scores).for_each(|(&at, score)| log_odds[at] = score);
         }
-        Ok(Calibration::choose(&log_odds, target, &of_row)?)
+        Ok(log_odds)
     }
 }
 

@@ -2,7 +2,9 @@
 
 use pronoia_core::calibrate::{Calibration, Map};
 use pronoia_core::drivers::{Count, chance, correlation, entropy, information_value, mutual_information, total};
-use pronoia_core::evaluate::{area_under_roc, average_precision, brier, log_loss};
+use pronoia_core::evaluate::{
+    Confusion, area_under_roc, average_precision, brier, delong, kolmogorov_smirnov, log_loss,
+};
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::logistic::{Logistic, LogisticSettings};
 use pronoia_core::learn::setting::Tunable;
@@ -84,7 +86,8 @@ fn measures_agree_with_ties_and_weights() {
     let theirs = &figures()["measures"];
     let (score, weight) = (numbers(&theirs["score"]), numbers(&theirs["weight"]));
     type Measure = fn(&[f64], &[bool], Option<&[f64]>) -> f64;
-    let measures: [(&str, Measure); 4] = [
+    let measures: [(&str, Measure); 5] = [
+        ("kolmogorov_smirnov", kolmogorov_smirnov),
         ("area_under_roc", area_under_roc),
         ("average_precision", average_precision),
         ("log_loss", log_loss),
@@ -95,6 +98,30 @@ fn measures_agree_with_ties_and_weights() {
         let weighted = theirs[format!("{name}_weighted")].as_f64().expect("a number");
         close(measure(&score, &event, Some(&weight)), weighted, 1e-9, name);
     }
+}
+
+#[test]
+fn counts_at_a_cut_off_agree() {
+    let (_, event) = design();
+    let theirs = &figures()["measures"];
+    let counts = Confusion::at(&numbers(&theirs["score"]), &event, 0.3);
+    close(counts.matthews(), theirs["matthews_at_0.3"].as_f64().expect("a number"), 1e-9, "Matthews");
+    close(counts.f1(), theirs["f1_at_0.3"].as_f64().expect("a number"), 1e-9, "F1");
+}
+
+#[test]
+fn areas_are_as_sure_as_their_definition_says() {
+    let (_, event) = design();
+    let figures = figures();
+    let score = numbers(&figures["measures"]["score"]);
+    let truth = numbers(&figures["isotonic"]["score"]);
+    let their = |name: &str| figures["delong"][name].as_f64().expect("a number");
+    close(delong::area(&score, &event).expect("both outcomes").se, their("error"), 1e-9, "standard error");
+    let apart = delong::difference(&score, &truth, &event).expect("both outcomes");
+    close(apart.value, their("difference"), 1e-9, "difference");
+    close(apart.se, their("difference_error"), 1e-9, "its standard error");
+    let itself = delong::difference(&score, &score, &event).expect("both outcomes");
+    assert_eq!((itself.value, itself.chance()), (0.0, 1.0), "no model differs from itself");
 }
 
 #[test]
@@ -152,7 +179,7 @@ fn lasso_and_elastic_net_agree_and_set_the_idle_column_to_nothing() {
 fn scored(family: &str, settings: &[(&str, &str)], design: &Design, event: &[bool]) -> (Estimator, Vec<f64>) {
     let mut asked = Settings::of_family(family).expect("a family");
     settings.iter().for_each(|(name, value)| asked.set(name, value).expect("a setting"));
-    let fitted = asked.fit(design, &Target::plain(event.to_vec()), 1, &Unwatched).expect("a fit");
+    let fitted = asked.fit(design, &Target::plain(event.to_vec()), 1, &Unwatched).expect("a fit").estimator;
     let scores = fitted.log_odds(design);
     (fitted, scores)
 }

@@ -9,6 +9,7 @@ mod entity;
 mod error;
 pub mod findings;
 pub mod jobs;
+pub mod judgements;
 pub mod ledger;
 pub mod lists;
 pub mod models;

@@ -1,14 +1,32 @@
 //! Candidates of a study.
 
-use pronoia_core::Model;
 use pronoia_core::decide::Ranking;
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::learn::Settings;
 use pronoia_core::study::Basis;
-use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
+use pronoia_core::{Judged, Model};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+    TransactionTrait,
+};
 
-use crate::entity::model;
-use crate::{Result, Store, StoreError};
+use crate::entity::{judgement, model};
+use crate::{Result, Store, StoreError, judgements};
+
+/// What a fit has brought.
+#[derive(Debug, Clone)]
+pub struct Brought {
+    /// The model, and what it said of the rows that it is judged on.
+    pub judged: Judged,
+    /// How it did on them.
+    pub evaluation: Evaluation,
+    /// The rows in order of probability.
+    pub ranking: Ranking,
+    /// How long the fit took.
+    pub fit_seconds: f64,
+    /// How long a thousand customers take to score.
+    pub score_seconds: f64,
+}
 
 impl Store {
     /// Remembers a candidate that is to be fitted.
@@ -44,7 +62,7 @@ impl Store {
         let rows = model::Entity::find()
             .select_only()
             .columns([C::Id, C::StudyId, C::Name, C::Settings, C::Basis, C::Seed, C::State, C::Evaluation])
-            .columns([C::Ranking, C::FitSeconds, C::Error, C::Retired, C::CreatedAt])
+            .columns([C::Ranking, C::FitSeconds, C::ScoreSeconds, C::Error, C::Retired, C::CreatedAt])
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::bytea"), "artefact")
             .filter(C::StudyId.eq(study_id))
             .filter(C::Retired.eq(false))
@@ -74,27 +92,26 @@ impl Store {
     /// Keeps what a fit has brought.
     ///
     /// # Errors
-    /// If the database does not answer.
-    pub async fn set_fitted(
-        &self,
-        id: i64,
-        artefact: Vec<u8>,
-        evaluation: &Evaluation,
-        ranking: &Ranking,
-        seconds: f64,
-    ) -> Result<()> {
+    /// [`StoreError::Damaged`] if the model cannot be written down.
+    pub async fn set_fitted(&self, id: i64, brought: &Brought) -> Result<()> {
+        let artefact = brought.judged.model.to_bytes().map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let transaction = self.db.begin().await?;
+        judgement::Entity::delete_by_id(id).exec(&transaction).await?;
+        judgement::Entity::insert(judgements::stored(id, &brought.judged)).exec_without_returning(&transaction).await?;
         model::ActiveModel {
             id: Set(id),
             state: Set("fitted".into()),
             artefact: Set(Some(artefact)),
-            evaluation: Set(Some(serde_json::to_value(evaluation)?)),
-            ranking: Set(Some(serde_json::to_value(ranking)?)),
-            fit_seconds: Set(Some(seconds)),
+            evaluation: Set(Some(serde_json::to_value(&brought.evaluation)?)),
+            ranking: Set(Some(serde_json::to_value(&brought.ranking)?)),
+            fit_seconds: Set(Some(brought.fit_seconds)),
+            score_seconds: Set(Some(brought.score_seconds)),
             error: Set(None),
             ..Default::default()
         }
-        .update(&self.db)
+        .update(&transaction)
         .await?;
+        transaction.commit().await?;
         Ok(())
     }
 

@@ -13,6 +13,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::SURVEY),
             Box::new(Step::DICTIONARY),
             Box::new(Step::SOURCE),
+            Box::new(Step::JUDGEMENT),
         ]
     }
 }
@@ -34,6 +35,8 @@ impl Step {
     const DICTIONARY: Self = Self { name: "m0004_dictionary", sql: include_str!("schema/0004_dictionary.sql") };
     /// Databases that records are read from.
     const SOURCE: Self = Self { name: "m0005_source", sql: include_str!("schema/0005_source.sql") };
+    /// What models said of the rows that they are judged on.
+    const JUDGEMENT: Self = Self { name: "m0006_judgement", sql: include_str!("schema/0006_judgement.sql") };
 }
 
 impl MigrationName for Step {

@@ -121,6 +121,7 @@ impl Server {
     pub fn make_account(&self) {
         let mut process = Command::new(env!("CARGO_BIN_EXE_pronoia"))
             .args(["account", EMAIL, "--workspace", "Test workspace"])
+            .current_dir(self.folder.path())
             .env("DATABASE_URL", &self.database)
             .stdin(Stdio::piped())
             .stdout(Stdio::null())

@@ -34,6 +34,16 @@ pub fn gain_curve(score: &[f64], event: &[bool]) -> Vec<CurvePoint> {
     })
 }
 
+/// Share of events among those acted on over the share of events found, at every distinct score.
+pub fn precision_recall_curve(score: &[f64], event: &[bool]) -> Vec<CurvePoint> {
+    let mut points = curve(score, event, |events, others, all_events, _| {
+        (events / all_events.max(1.0), events / (events + others).max(1.0))
+    });
+    // Nothing can be said of acting on nobody.
+    points.remove(0);
+    points
+}
+
 fn curve(score: &[f64], event: &[bool], place: impl Fn(f64, f64, f64, f64) -> (f64, f64)) -> Vec<CurvePoint> {
     let order = descending(score);
     let all_events = event.iter().filter(|&&e| e).count() as f64;

@@ -1,11 +1,14 @@
 //! Measures of a model on rows that it has not seen.
 
+mod calibration;
 mod curves;
+pub mod delong;
 mod measures;
 
+pub use calibration::{CalibrationGroup, ScoreDistribution, calibration_groups, score_distribution};
 pub(crate) use curves::descending;
-pub use curves::{CurvePoint, gain_curve, roc_curve};
-pub use measures::{area_under_roc, average_precision, brier, log_loss};
+pub use curves::{CurvePoint, gain_curve, precision_recall_curve, roc_curve};
+pub use measures::{area_under_roc, average_precision, brier, kolmogorov_smirnov, log_loss, recall_at};
 
 use serde::{Deserialize, Serialize};
 
@@ -29,6 +32,21 @@ pub struct Evaluation {
     pub brier: f64,
     /// Mean probability.
     pub mean_probability: f64,
+    /// Standard error of the area under the ROC curve (DeLong et al. 1988).
+    #[serde(default)]
+    pub area_error: Option<f64>,
+    /// Greatest gap between the shares of events and of others found.
+    #[serde(default)]
+    pub kolmogorov_smirnov: Option<f64>,
+    /// What was said against what happened.
+    #[serde(default)]
+    pub calibration: Vec<CalibrationGroup>,
+    /// How probabilities are spread.
+    #[serde(default)]
+    pub distribution: ScoreDistribution,
+    /// Precision over recall.
+    #[serde(default)]
+    pub precision_recall: Vec<CurvePoint>,
     /// Recall over the false-alarm rate.
     pub roc: Vec<CurvePoint>,
     /// Share of events found over the share of customers acted on.
@@ -47,8 +65,28 @@ impl Evaluation {
             log_loss: log_loss(probability, event, None),
             brier: brier(probability, event, None),
             mean_probability: probability.iter().sum::<f64>() / n,
+            area_error: delong::area(probability, event).map(|area| area.se),
+            kolmogorov_smirnov: Some(kolmogorov_smirnov(probability, event, None)).filter(|gap| gap.is_finite()),
+            calibration: calibration_groups(probability, event),
+            distribution: score_distribution(probability, event),
+            precision_recall: curves::thinned(precision_recall_curve(probability, event), CURVE_POINTS),
             roc: curves::thinned(roc_curve(probability, event), CURVE_POINTS),
             gain: curves::thinned(gain_curve(probability, event), CURVE_POINTS),
+        }
+    }
+
+    /// The area under the ROC curve with its standard error, if it has one.
+    pub fn area(&self) -> Option<delong::Area> {
+        self.area_error.map(|se| delong::Area { value: self.area_under_roc, se })
+    }
+
+    /// The share of events found by acting on this share of customers.
+    pub fn recall_at(&self, share: f64) -> f64 {
+        let after = self.gain.partition_point(|p| p.x < share);
+        match (after.checked_sub(1).map(|at| self.gain[at]), self.gain.get(after)) {
+            (Some(a), Some(b)) => a.y + (b.y - a.y) * (share - a.x) / (b.x - a.x),
+            (None, Some(b)) => b.y,
+            (_, None) => 1.0,
         }
     }
 
@@ -109,5 +147,18 @@ impl Confusion {
     /// Share of events that were acted on.
     pub fn recall(&self) -> f64 {
         self.hits as f64 / (self.hits + self.missed).max(1) as f64
+    }
+
+    /// Harmonic mean of precision and recall (van Rijsbergen 1979); 0 without hits.
+    pub fn f1(&self) -> f64 {
+        2.0 * self.hits as f64 / (self.acted() + self.hits + self.missed).max(1) as f64
+    }
+
+    /// Correlation of acting with what would have happened (Matthews 1975); 0
+    /// where one of them never varies.
+    pub fn matthews(&self) -> f64 {
+        let [h, f, m, l] = [self.hits, self.false_alarms, self.missed, self.left_alone].map(|n| n as f64);
+        let spread = ((h + f) * (h + m) * (l + f) * (l + m)).sqrt();
+        if spread > 0.0 { (h * l - f * m) / spread } else { 0.0 }
     }
 }

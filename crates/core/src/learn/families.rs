@@ -165,6 +165,22 @@ pub enum Estimator {
     Svm(Svm),
 }
 
+/// A fitted classifier, and what it is known to say of the rows it was fitted to.
+#[derive(Debug, Clone)]
+pub struct Fitted {
+    /// The classifier.
+    pub estimator: Estimator,
+    /// Log-odds of every row, told by parts of the classifier that had not met
+    /// it; only from families that are made of such parts.
+    pub unmet: Option<Vec<f64>>,
+}
+
+impl From<Estimator> for Fitted {
+    fn from(estimator: Estimator) -> Self {
+        Self { estimator, unmet: None }
+    }
+}
+
 impl Settings {
     /// The family with its sound defaults; none if there is no such family.
     pub fn of_family(word: &str) -> Option<Self> {
@@ -222,6 +238,12 @@ impl Settings {
         }
     }
 
+    /// Whether the family is made of parts that have each missed some rows, and
+    /// can tell those apart from the rest.
+    pub fn judges_itself(&self) -> bool {
+        matches!(self, Self::Forest(s) if s.trees >= 50)
+    }
+
     /// Every setting of the family.
     pub fn definitions(&self) -> &'static [Setting] {
         fn of<S: Tunable>(_: &S) -> &'static [Setting] {
@@ -256,20 +278,23 @@ impl Settings {
         target: &Target,
         seed: u64,
         progress: &dyn Progress,
-    ) -> Result<Estimator, FitError> {
+    ) -> Result<Fitted, FitError> {
         if target.total(true) <= 0.0 || target.total(false) <= 0.0 {
             return Err(FitError::OneSided { rows: target.rows() });
         }
         Ok(match self {
-            Self::Logistic(s) => Estimator::Logistic(s.check()?.fit(design, target, progress)?),
-            Self::Scorecard(s) => Estimator::Scorecard(s.check()?.fit(design, target, progress)?),
-            Self::Tree(s) => Estimator::Tree(s.check()?.fit(design, target, seed, progress)?),
-            Self::Forest(s) => Estimator::Forest(s.check()?.fit(design, target, seed, progress)?),
-            Self::Boosted(s) => Estimator::Boosted(s.check()?.fit(design, target, seed, progress)?),
-            Self::Network(s) => Estimator::Network(s.check()?.fit(design, target, seed, progress)?),
-            Self::Bayes(s) => Estimator::Bayes(s.check()?.fit(design, target, progress)?),
-            Self::Neighbours(s) => Estimator::Neighbours(s.check()?.fit(design, target, seed, progress)?),
-            Self::Svm(s) => Estimator::Svm(s.check()?.fit(design, target, progress)?),
+            Self::Logistic(s) => Estimator::Logistic(s.check()?.fit(design, target, progress)?).into(),
+            Self::Scorecard(s) => Estimator::Scorecard(s.check()?.fit(design, target, progress)?).into(),
+            Self::Tree(s) => Estimator::Tree(s.check()?.fit(design, target, seed, progress)?).into(),
+            Self::Forest(s) => {
+                let (forest, unmet) = s.check()?.fit(design, target, seed, progress)?;
+                Fitted { estimator: Estimator::Forest(forest), unmet }
+            }
+            Self::Boosted(s) => Estimator::Boosted(s.check()?.fit(design, target, seed, progress)?).into(),
+            Self::Network(s) => Estimator::Network(s.check()?.fit(design, target, seed, progress)?).into(),
+            Self::Bayes(s) => Estimator::Bayes(s.check()?.fit(design, target, progress)?).into(),
+            Self::Neighbours(s) => Estimator::Neighbours(s.check()?.fit(design, target, seed, progress)?).into(),
+            Self::Svm(s) => Estimator::Svm(s.check()?.fit(design, target, progress)?).into(),
         })
     }
 }

@@ -91,7 +91,8 @@ struct Judging {
 }
 
 impl Checked<ForestSettings> {
-    /// Fits to a design with its gaps.
+    /// Fits to a design with its gaps; gives also the log-odds of every real
+    /// row by the trees that were not grown on it, unless some row was in all.
     ///
     /// # Errors
     /// [`FitError::Cancelled`].
@@ -101,7 +102,7 @@ impl Checked<ForestSettings> {
         target: &Target,
         seed: u64,
         progress: &dyn Progress,
-    ) -> Result<Forest, FitError> {
+    ) -> Result<(Forest, Option<Vec<f64>>), FitError> {
         let binned = Binned::of(design);
         let most = ((binned.features() as f64 * self.columns).round() as usize).clamp(1, binned.features().max(1));
         let mut trees = Vec::with_capacity(self.trees);
@@ -141,7 +142,9 @@ impl Checked<ForestSettings> {
             log_loss: log_loss(&probability, &event, Some(&weight)),
             area_under_roc: area_under_roc(&probability, &event, Some(&weight)),
         });
-        Ok(Forest { trees, margin, out_of_bag })
+        let odds = |p: f64| (p / (1.0 - p)).ln();
+        let unmet = (judged.len() == real).then(|| probability.into_iter().map(odds).collect());
+        Ok((Forest { trees, margin, out_of_bag }, unmet))
     }
 }
 

@@ -18,7 +18,7 @@ mod trees;
 use thiserror::Error;
 
 use crate::Cancelled;
-pub use families::{Estimator, Family, Settings};
+pub use families::{Estimator, Family, Fitted, Settings};
 pub use target::Target;
 pub use trees::{Cut, Node, Tree};
 

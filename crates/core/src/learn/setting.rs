@@ -9,6 +9,7 @@ use serde::de::DeserializeOwned;
 use serde_json::Value;
 
 use super::FitError;
+use crate::number::count;
 
 /// One setting of a family.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -43,7 +44,7 @@ pub enum Range {
 impl fmt::Display for Range {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Count(least, most) => write!(f, "a whole number from {least} to {most}"),
+            Self::Count(least, most) => write!(f, "a whole number from {least} to {}", count(*most)),
             Self::Number(least, most) if most.is_infinite() => write!(f, "{least} or more"),
             Self::Number(least, most) => write!(f, "from {least} to {most}"),
             Self::Above(least, most) if most.is_infinite() => write!(f, "above {least}"),

@@ -3,6 +3,7 @@
 pub mod account;
 pub mod finding;
 pub mod job;
+pub mod judgement;
 pub mod ledger_entry;
 pub mod list;
 pub mod meaning;

@@ -29,6 +29,8 @@ pub struct Model {
     pub ranking: Option<Json>,
     /// How long the fit took.
     pub fit_seconds: Option<f64>,
+    /// How long a thousand customers take to score.
+    pub score_seconds: Option<f64>,
     /// Why it failed.
     pub error: Option<String>,
     /// Whether a newer fit has taken its place.

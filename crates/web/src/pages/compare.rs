@@ -1,12 +1,17 @@
 //! Compare: which candidate, in money first.
 
+mod curves;
+mod measures;
+mod pair;
+
+use std::cmp::Ordering;
+
 use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions;
-use pronoia_core::evaluate::{Confusion, Evaluation};
+use pronoia_core::decide::{Best, Prices};
+use pronoia_core::evaluate::Confusion;
 use pronoia_core::study::Question;
-use pronoia_store::model;
-use serde::Deserialize;
 
 use super::{PageResult, StudyPath};
 use crate::App;
@@ -14,6 +19,9 @@ use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom};
 use crate::session::Visitor;
 use crate::text;
+use curves::{Curve, Kind};
+use measures::{Candidate, Measure, Set};
+use pair::PairView;
 
 #[derive(Template)]
 #[template(path = "compare.html")]
@@ -27,31 +35,40 @@ struct Page {
     priced: bool,
     whom: String,
     standing: Option<String>,
+    sets: Vec<Link>,
+    /// What is asked for, as fields of a form that asks for something else.
+    asked: Asked,
+    profit_sort: Option<String>,
+    headings: Vec<Link>,
     lines: Vec<Line>,
-    everyone_no: String,
+    no_to_everyone: Vec<String>,
+    acting: String,
     judged_on: String,
     confusion: Option<ConfusionView>,
     meaning: Vec<(&'static str, String)>,
-    roc: Option<String>,
-    gain: Option<String>,
-    gain_finding: String,
-    roc_finding: String,
+    kinds: Vec<Link>,
+    curve: Option<Curve>,
+    laid_over: usize,
+    pair: Option<PairView>,
     question: Question,
+}
+
+/// Somewhere to go, or where one is.
+struct Link {
+    label: &'static str,
+    href: String,
+    here: bool,
 }
 
 struct Line {
     id: i64,
     name: String,
+    href: String,
     stale: bool,
     open: bool,
+    with: bool,
     best_profit: Option<[String; 3]>,
-    low: f64,
-    high: f64,
-    area: String,
-    precision_area: String,
-    log_loss: String,
-    accuracy: String,
-    seconds: String,
+    figures: Vec<String>,
 }
 
 struct ConfusionView {
@@ -62,11 +79,49 @@ struct ConfusionView {
     of_events: String,
 }
 
-/// Which candidate's counts are shown, and at what cut-off.
-#[derive(Deserialize)]
-pub struct Query {
+/// What is asked for in the address.
+struct Asked {
+    /// The candidate whose counts are shown.
     model: Option<i64>,
+    /// At what cut-off.
     cut_off: Option<f64>,
+    set: Set,
+    /// What the lines are sorted by; none for money, or log loss without a price.
+    sort: Option<String>,
+    kind: Kind,
+    /// Candidates laid over each other.
+    with: Vec<i64>,
+}
+
+impl Asked {
+    fn of(query: &[(String, String)]) -> Self {
+        let value = |name: &str| query.iter().find(|q| q.0 == name).map(|q| q.1.as_str());
+        let keys = |name: &'static str| query.iter().filter(move |q| q.0 == name).filter_map(|q| q.1.parse().ok());
+        Self {
+            model: keys("model").next(),
+            cut_off: value("cut_off").and_then(|c| text::typed_number(c).ok()).filter(|c| (0.0..=1.0).contains(c)),
+            set: Set::ALL.into_iter().find(|s| Some(s.word()) == value("measures")).unwrap_or(Set::Order),
+            sort: value("sort").map(str::to_owned),
+            kind: Kind::ALL.into_iter().find(|k| Some(k.word()) == value("curve")).unwrap_or(Kind::Gain),
+            with: keys("with").collect(),
+        }
+    }
+
+    /// The address with one thing asked for otherwise; none for `value` leaves it out.
+    fn href(&self, base: &str, change: &str, value: Option<&str>) -> String {
+        let mut parts: Vec<String> = Vec::new();
+        let mut add = |name: &str, here: Option<String>| {
+            let kept = if name == change { value.map(str::to_owned) } else { here };
+            parts.extend(kept.map(|v| format!("{name}={}", crate::frame::encoded(&v))));
+        };
+        add("model", self.model.map(|m| m.to_string()));
+        add("cut_off", self.cut_off.filter(|_| change != "model").map(|c| c.to_string()));
+        add("measures", (self.set != Set::Order).then(|| self.set.word().into()));
+        add("sort", self.sort.clone());
+        add("curve", (self.kind != Kind::Gain).then(|| self.kind.word().into()));
+        parts.extend(self.with.iter().map(|id| format!("with={id}")));
+        if parts.is_empty() { base.to_owned() } else { format!("{base}?{}", parts.join("&")) }
+    }
 }
 
 /// The page.
@@ -74,214 +129,254 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    query: web::Query<Query>,
+    query: web::Query<Vec<(String, String)>>,
 ) -> PageResult {
+    let asked = Asked::of(&query);
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let question = view.study.kind();
     let chosen = view.state.policy.clone();
     let population = chosen.as_ref().and_then(|p| p.population);
     let prices = chosen.as_ref().map(|p| p.policy.economics.prices());
-    let mut judged: Vec<(&model::Model, Evaluation)> = Vec::new();
-    for model in view.fitted() {
-        if let Some(evaluation) = model.judged()? {
-            judged.push((model, evaluation));
-        }
-    }
-    let opened = query.model.or(view.best()?.map(|m| m.id));
-    let (mut standing, mut lines) = (Vec::new(), Vec::new());
-    let mut all = None;
-    for (model, evaluation) in &judged {
-        let mut line = line(&view, model, evaluation, opened)?;
-        if let (Some(prices), Some(ranking)) = (&prices, model.ranked()?) {
-            let curve = ranking.profit(prices, population.unwrap_or(1_000.0));
-            let best = curve[pronoia_core::decide::Best::of(&curve).at];
-            all = curve.last().map(|p| p.profit);
-            line.0.best_profit = Some([text::money(best.profit), text::money(best.low), text::money(best.high)]);
-            (line.0.low, line.0.high) = (best.low, best.high);
-            line.1 = best.profit;
-            standing.push(serde_json::json!({
-                "name": model.name, "profit": best.profit, "low": best.low, "high": best.high,
-                "stale": line.0.stale,
-            }));
-        }
-        lines.push(line);
-    }
-    // Money first where there is a price, otherwise the least log loss.
-    lines.sort_by(|a, b| b.1.total_cmp(&a.1));
-    standing.sort_by(|a, b| b["profit"].as_f64().unwrap_or(0.0).total_cmp(&a["profit"].as_f64().unwrap_or(0.0)));
-    let heading = heading(&lines, prices.is_some(), population);
-    let standing =
-        (!standing.is_empty()).then(|| serde_json::json!({ "lines": standing, "none": 0.0, "all": all }).to_string());
-    let first = judged.first().map(|j| &j.1);
-    let everyone_no = first.map_or(String::new(), |e| text::percent(e.accuracy_of_no()));
-    let judged_on = first.map_or(String::new(), |e| {
+    let share = acted_share(&view)?;
+    let mut candidates = candidates(&view, prices.as_ref(), population, share)?;
+    let all = match (&prices, candidates.first().and_then(|c| c.ranking.as_ref())) {
+        (Some(prices), Some(r)) => r.profit(prices, population.unwrap_or(1_000.0)).last().map(|p| p.profit),
+        _ => None,
+    };
+    let sorted_by = asked.set.measures().iter().find(|m| Some(m.word) == asked.sort.as_deref());
+    candidates.sort_by(|a, b| order(a, b, sorted_by));
+    let opened = asked.model.or(view.best()?.map(|m| m.id));
+    let open = candidates.iter().find(|c| Some(c.model.id) == opened);
+    let ticked: Vec<&Candidate> = candidates.iter().filter(|c| asked.with.contains(&c.model.id)).collect();
+    // Without a tick, the candidate that is open, and the best of the others.
+    let drawn: Vec<&Candidate> = if ticked.is_empty() {
+        let others = candidates.iter().filter(|c| Some(c.model.id) != opened).take(1);
+        open.into_iter().chain(others).collect()
+    } else {
+        ticked.clone()
+    };
+    let pair = match ticked[..] {
+        [a, b] => pair(&app, [a, b], prices.as_ref(), population).await?,
+        _ => None,
+    };
+    let base = view.href("compare");
+    let first = candidates.first();
+    let judged_on = first.map_or(String::new(), |c| {
         format!(
             "{} {} customers, {} of whom {}.{}",
-            text::count(e.rows),
+            text::count(c.evaluation.rows),
             view.state.split.judged_on(),
-            text::count(e.events),
-            view.study.kind().event_verb(),
+            text::count(c.evaluation.events),
+            question.event_verb(),
             super::once_each(&view.state)
         )
     });
-    let curve = |pick: fn(&Evaluation) -> &Vec<pronoia_core::evaluate::CurvePoint>, x: &str, y: &str| {
-        (!judged.is_empty()).then(|| {
-            let lines: Vec<_> = judged
-                .iter()
-                .map(|(m, e)| serde_json::json!({ "name": m.name, "points": pick(e).iter().map(|p| [p.x, p.y]).collect::<Vec<_>>() }))
-                .collect();
-            serde_json::json!({ "x": x, "y": y, "percent": true, "diagonal": true, "lines": lines }).to_string()
-        })
-    };
-    let meaning = judged.iter().find(|(m, _)| Some(m.id) == opened).map_or(Vec::new(), |(m, e)| meaning(&view, m, e));
-    let confusion = confusion(&view, opened, query.cut_off)?;
-    let events = view.study.kind().events_noun();
-    let (mut gain_finding, mut roc_finding) = (String::new(), String::new());
-    if let Some((model, e)) = judged.iter().find(|(m, _)| Some(m.id) == opened) {
-        let found = e.gain.iter().rfind(|p| p.x <= 0.2).map_or(0.0, |p| p.y);
-        gain_finding = format!(
-            "Acting on the first 20 % by {} finds {} of the {events}",
-            model.name.to_lowercase(),
-            text::percent(found)
-        );
-        let others = e.roc.iter().find(|p| p.y >= 0.5).map_or(1.0, |p| p.x);
-        roc_finding = format!(
-            "Finding half of the {events} by {} takes acting on {} of the others",
-            model.name.to_lowercase(),
-            text::percent(others)
-        );
-    }
     let left_out = match app.store.finding(view.study.id).await? {
-        Some(finding) if !judged.is_empty() => cautions::left_out(&view.state, &finding.found()?),
+        Some(finding) if !candidates.is_empty() => cautions::left_out(&view.state, &finding.found()?),
         _ => None,
     };
+    let link = |label, href, here| Link { label, href, here };
     html(&Page {
         frame: Frame::of_study(&app, &visitor, &view, 5).await?,
         left_out,
-        heading,
-        base: view.href("compare"),
+        heading: heading(&candidates, prices.is_some(), population, sorted_by),
         decide: view.href("decide"),
         priced: prices.is_some(),
         whom: whom(population),
-        standing,
-        lines: lines.into_iter().map(|l| l.0).collect(),
-        everyone_no,
+        standing: standing(&view, &candidates, all),
+        sets: Set::ALL
+            .iter()
+            .map(|s| link(s.label(), asked.href(&base, "measures", Some(s.word())), *s == asked.set))
+            .collect(),
+        profit_sort: sorted_by.is_some().then(|| asked.href(&base, "sort", None)),
+        headings: asked
+            .set
+            .measures()
+            .iter()
+            .map(|m| link(m.name, asked.href(&base, "sort", Some(m.word)), Some(m.word) == sorted_by.map(|s| s.word)))
+            .collect(),
+        lines: candidates.iter().map(|c| line(&view, c, &asked, &base, opened)).collect(),
+        no_to_everyone: no_to_everyone(asked.set, first),
+        acting: text::percent(share),
         judged_on,
-        confusion,
-        meaning,
-        roc: curve(|e| &e.roc, "share of the others acted on", &format!("share of {events} found")),
-        gain: curve(|e| &e.gain, "share of customers acted on", &format!("share of {events} found")),
-        gain_finding,
-        roc_finding,
-        question: view.study.kind(),
+        confusion: open.and_then(|c| confusion(&view, c, asked.cut_off)),
+        meaning: open.map_or(Vec::new(), |c| measures::meaning(asked.set, c, question)),
+        kinds: Kind::ALL
+            .iter()
+            .map(|k| link(k.label(), asked.href(&base, "curve", Some(k.word())), *k == asked.kind))
+            .collect(),
+        curve: asked.kind.of(&drawn, question),
+        laid_over: drawn.len(),
+        pair,
+        base,
+        asked,
+        question,
     })
 }
 
-/// A line of the table, and what it is sorted by.
-fn line(view: &StudyView, model: &model::Model, e: &Evaluation, opened: Option<i64>) -> Result<(Line, f64), PageError> {
-    let accuracy = match model.ranked()? {
-        Some(ranking) => text::percent(ranking.confusion(ranking.position_of(0.5)).accuracy()),
-        None => "–".into(),
-    };
-    let line = Line {
-        id: model.id,
-        name: model.name.clone(),
-        stale: view.is_stale(model),
-        open: opened == Some(model.id),
-        best_profit: None,
-        low: f64::NEG_INFINITY,
-        high: f64::INFINITY,
-        area: text::fixed(e.area_under_roc, 3),
-        precision_area: text::fixed(e.average_precision, 3),
-        log_loss: text::fixed(e.log_loss, 4),
-        accuracy,
-        seconds: text::fixed(model.fit_seconds.unwrap_or(0.0), 2),
-    };
-    Ok((line, -e.log_loss))
+/// The share of customers that the policy acts on, or a fifth.
+fn acted_share(view: &StudyView) -> Result<f64, PageError> {
+    let Some((chosen, model)) = view.policy_model() else { return Ok(measures::FIRST) };
+    let Some(ranking) = model.ranked()? else { return Ok(measures::FIRST) };
+    let stand = ranking.stands[ranking.position_of(chosen.policy.cut_off)];
+    Ok(if stand.acted == 0 { measures::FIRST } else { stand.acted as f64 / ranking.rows as f64 })
 }
 
-/// Every measure in plain words, with the counts of the candidate that is open.
-fn meaning(view: &StudyView, model: &model::Model, e: &Evaluation) -> Vec<(&'static str, String)> {
-    let question = view.study.kind();
-    let (left, stayed, events) = (question.event_verb(), question.other_verb(), question.events_noun());
-    let rate = e.events as f64 / e.rows.max(1) as f64;
-    let rate_loss = -(rate * rate.ln() + (1.0 - rate) * (1.0 - rate).ln());
-    vec![
-        (
-            "area under ROC",
-            format!(
-                "Take one of the {} customers who {left} and one of the {} who {stayed}: {} puts the first above the second in {} of 100 such pairs. By chance it would be 50.",
-                text::count(e.events),
-                text::count(e.rows - e.events),
-                model.name,
-                text::fixed(e.area_under_roc * 100.0, 0)
-            ),
-        ),
-        (
-            "precision–recall",
-            format!(
-                "Going down the list from the most likely, {} of 100 reached at the place of each of the {} {events} are {events} themselves, on average. In a list in any order it would be {}.",
-                text::fixed(e.average_precision * 100.0, 0),
-                text::count(e.events),
-                text::fixed(rate * 100.0, 0)
-            ),
-        ),
-        (
-            "log loss",
-            format!(
-                "How surprised the probabilities are by what happened to the {} customers; less is better. Giving everyone the overall rate, {}, would score {}.",
-                text::count(e.rows),
-                text::percent(rate),
-                text::fixed(rate_loss, 4)
-            ),
-        ),
-        (
-            "accuracy",
-            format!(
-                "Share called rightly when acting from a probability of 0.5. Saying “no” to everyone is right for {} of {}, so that accuracy says little here.",
-                text::count(e.rows - e.events),
-                text::count(e.rows)
-            ),
-        ),
-    ]
+fn candidates<'v>(
+    view: &'v StudyView,
+    prices: Option<&Prices>,
+    population: Option<f64>,
+    share: f64,
+) -> Result<Vec<Candidate<'v>>, PageError> {
+    let mut judged = Vec::new();
+    for model in view.fitted() {
+        let Some(evaluation) = model.judged()? else { continue };
+        let ranking = model.ranked()?;
+        let best = prices.zip(ranking.as_ref()).map(|(prices, ranking)| {
+            let curve = ranking.profit(prices, population.unwrap_or(1_000.0));
+            curve[Best::of(&curve).at]
+        });
+        let counts = ranking.as_ref().map_or(Confusion::default(), |r| {
+            let wanted = (share * r.rows as f64).round() as u64;
+            r.confusion(r.stands.partition_point(|s| s.acted < wanted))
+        });
+        judged.push(Candidate { model, evaluation, ranking, best, counts });
+    }
+    Ok(judged)
 }
 
-fn heading(lines: &[(Line, f64)], priced: bool, population: Option<f64>) -> String {
-    let Some((best, value)) = lines.first() else { return "Nothing is fitted yet.".into() };
-    match lines.get(1) {
-        None if priced => format!("{} can be worth {} {}.", best.name, text::money(*value), whom(population)),
-        None => format!("{} is the only candidate so far.", best.name),
-        Some((second, other)) if priced => format!(
-            "Most comes from {}: {} {}, {} more than from {}{}.",
-            best.name.to_lowercase(),
-            text::money(*value),
-            whom(population),
-            text::money(value - other),
-            second.name.to_lowercase(),
-            if second.high >= best.low { ", which may be chance" } else { "" }
-        ),
-        Some((second, _)) => format!(
-            "The outcome is told best by {}: log loss {}, against {} by {}.",
-            best.name.to_lowercase(),
-            best.log_loss,
-            second.log_loss,
-            second.name.to_lowercase()
-        ),
+/// Best first: by a measure that was asked for, by money, or by log loss.
+fn order(a: &Candidate, b: &Candidate, by: Option<&Measure>) -> Ordering {
+    match (by, a.best, b.best) {
+        (Some(measure), ..) => {
+            let ordering = (measure.value)(a).total_cmp(&(measure.value)(b));
+            if measure.more_is_better { ordering.reverse() } else { ordering }
+        }
+        (None, Some(a), Some(b)) => b.profit.total_cmp(&a.profit),
+        _ => a.evaluation.log_loss.total_cmp(&b.evaluation.log_loss),
     }
 }
 
-fn confusion(view: &StudyView, opened: Option<i64>, asked: Option<f64>) -> Result<Option<ConfusionView>, PageError> {
-    let Some(model) = view.fitted().find(|m| Some(m.id) == opened) else { return Ok(None) };
-    let Some(ranking) = model.ranked()? else { return Ok(None) };
-    let policy = view.state.policy.as_ref().filter(|p| p.model_id == model.id).map(|p| p.policy.cut_off);
-    let cut_off =
-        asked.filter(|c| (0.0..=1.0).contains(c)).or(policy).unwrap_or(ranking.events as f64 / ranking.rows as f64);
-    let position = ranking.position_of(cut_off);
-    let counts = ranking.confusion(position);
-    Ok(Some(ConfusionView {
-        name: model.name.clone(),
+fn line(view: &StudyView, c: &Candidate, asked: &Asked, base: &str, opened: Option<i64>) -> Line {
+    let id = c.model.id;
+    Line {
+        id,
+        name: c.model.name.clone(),
+        href: asked.href(base, "model", Some(&id.to_string())),
+        stale: view.is_stale(c.model),
+        open: Some(id) == opened,
+        with: asked.with.contains(&id),
+        best_profit: c.best.map(|b| [b.profit, b.low, b.high].map(text::money)),
+        figures: asked.set.measures().iter().map(|m| (m.show)(c)).collect(),
+    }
+}
+
+/// What saying “no” to everyone scores.
+fn no_to_everyone(set: Set, judged: Option<&Candidate>) -> Vec<String> {
+    let blank = || "–".to_owned();
+    match (set, judged) {
+        (_, None) => Vec::new(),
+        (Set::Order, Some(c)) => {
+            let rate = measures::rate(&c.evaluation);
+            vec!["0.500".into(), text::fixed(rate, 3), "0.000".into(), text::percent(measures::FIRST)]
+        }
+        (Set::Actions, Some(c)) => {
+            vec![blank(), text::percent(0.0), blank(), blank(), text::percent(c.evaluation.accuracy_of_no())]
+        }
+        (set, Some(_)) => set.measures().iter().map(|_| blank()).collect(),
+    }
+}
+
+/// Candidates on a money axis, the best first.
+fn standing(view: &StudyView, candidates: &[Candidate], all: Option<f64>) -> Option<String> {
+    let mut priced: Vec<_> = candidates.iter().filter_map(|c| c.best.map(|best| (c, best))).collect();
+    priced.sort_by(|a, b| b.1.profit.total_cmp(&a.1.profit));
+    let lines: Vec<_> = priced
+        .iter()
+        .map(|(c, best)| {
+            serde_json::json!({
+                "name": c.model.name, "profit": best.profit, "low": best.low, "high": best.high,
+                "stale": view.is_stale(c.model),
+            })
+        })
+        .collect();
+    (!lines.is_empty()).then(|| serde_json::json!({ "lines": lines, "none": 0.0, "all": all }).to_string())
+}
+
+fn heading(candidates: &[Candidate], priced: bool, population: Option<f64>, sorted_by: Option<&Measure>) -> String {
+    let Some(best) = candidates.first() else { return "Nothing is fitted yet.".into() };
+    let name = &best.model.name;
+    match (candidates.get(1), sorted_by) {
+        (Some(second), Some(measure)) => format!(
+            "By {}, {} comes first: {}, against {} of {}.",
+            measure.name,
+            name.to_lowercase(),
+            (measure.show)(best),
+            (measure.show)(second),
+            second.model.name.to_lowercase()
+        ),
+        (None, _) if priced => {
+            let profit = best.best.map_or(String::new(), |b| text::money(b.profit));
+            format!("{name} can be worth {profit} {}.", whom(population))
+        }
+        (None, _) => format!("{name} is the only candidate so far."),
+        (Some(second), None) => match (best.best, second.best) {
+            (Some(a), Some(b)) if a.profit - b.profit < 0.005 => format!(
+                "As much comes from {} as from {}: {} {}.",
+                name.to_lowercase(),
+                second.model.name.to_lowercase(),
+                text::money(a.profit),
+                whom(population)
+            ),
+            (Some(a), Some(b)) => format!(
+                "Most comes from {}: {} {}, {} more than from {}{}.",
+                name.to_lowercase(),
+                text::money(a.profit),
+                whom(population),
+                text::money(a.profit - b.profit),
+                second.model.name.to_lowercase(),
+                if b.high >= a.low { ", which may be chance" } else { "" }
+            ),
+            _ => format!(
+                "The outcome is told best by {}: log loss {}, against {} by {}.",
+                name.to_lowercase(),
+                text::fixed(best.evaluation.log_loss, 4),
+                text::fixed(second.evaluation.log_loss, 4),
+                second.model.name.to_lowercase()
+            ),
+        },
+    }
+}
+
+async fn pair(
+    app: &App,
+    [a, b]: [&Candidate<'_>; 2],
+    prices: Option<&Prices>,
+    population: Option<f64>,
+) -> Result<Option<PairView>, PageError> {
+    let Some(paired) = app.store.paired(a.model.id, b.model.id).await? else { return Ok(None) };
+    // Each from its own best point, or on as many customers as all are compared at.
+    let from = |c: &Candidate| {
+        let acted = || {
+            c.ranking
+                .as_ref()
+                .map_or(1.0, |r| r.stands[r.stands.partition_point(|s| s.acted < c.counts.acted())].cut_off)
+        };
+        c.best.map_or_else(acted, |best| best.cut_off)
+    };
+    Ok(Some(PairView::of([a, b], [from(a), from(b)], &paired, (prices, population))))
+}
+
+fn confusion(view: &StudyView, c: &Candidate, asked: Option<f64>) -> Option<ConfusionView> {
+    let ranking = c.ranking.as_ref()?;
+    let policy = view.state.policy.as_ref().filter(|p| p.model_id == c.model.id).map(|p| p.policy.cut_off);
+    let cut_off = asked.or(policy).unwrap_or(ranking.events as f64 / ranking.rows as f64);
+    let counts = ranking.confusion(ranking.position_of(cut_off));
+    Some(ConfusionView {
+        name: c.model.name.clone(),
         cut_off: text::fixed(cut_off, 3),
         of_acted: text::fixed(counts.precision() * 100.0, 0),
         of_events: text::fixed(counts.recall() * 100.0, 0),
         counts,
-    }))
+    })
 }

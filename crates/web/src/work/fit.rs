@@ -10,6 +10,7 @@ use pronoia_core::progress::Part;
 use pronoia_core::split::Dealt;
 use pronoia_core::study::Basis;
 use pronoia_core::{Judged, Model, Progress, Table};
+use pronoia_store::models::Brought;
 use pronoia_store::{model, study};
 
 use super::{Trouble, Watch, compute};
@@ -33,7 +34,7 @@ pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Re
         return Ok(address);
     }
     let result = fit_and_judge(app, workspace, &study, &row, watch).await;
-    let (fitted, evaluation, ranking, seconds) = match result {
+    let brought = match result {
         Ok(done) => done,
         Err(trouble) => {
             match &trouble {
@@ -44,13 +45,13 @@ pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Re
             return Err(trouble);
         }
     };
-    app.store.set_fitted(id, fitted.to_bytes()?, &evaluation, &ranking, seconds).await?;
+    app.store.set_fitted(id, &brought).await?;
     let chosen = format!("{} fitted", row.name);
     let figure = format!(
         "on {} rows; area under ROC {} on {} {} rows",
-        text::count(fitted.rows),
-        text::fixed(evaluation.area_under_roc, 3),
-        text::count(evaluation.rows),
+        text::count(brought.judged.model.rows),
+        text::fixed(brought.evaluation.area_under_roc, 3),
+        text::count(brought.evaluation.rows),
         row.fitted_on()?.split.judged_on()
     );
     app.store.note(study.id, None, &chosen, &figure).await?;
@@ -63,7 +64,7 @@ async fn fit_and_judge(
     study: &study::Model,
     row: &model::Model,
     watch: &Watch,
-) -> Result<(Model, Evaluation, Ranking, f64), Trouble> {
+) -> Result<Brought, Trouble> {
     let (basis, settings, seed) = (row.fitted_on()?, row.asked()?, row.seed as u64);
     watch.tell("Fetching the columns", 0.0);
     let table = fetch(app, workspace, study, &basis).await?;
@@ -71,12 +72,16 @@ async fn fit_and_judge(
     compute(move || {
         let begun = Instant::now();
         let judged = Judged::fit(&table, &basis, &settings, seed, &Part::of(&watch, 0.05, 0.95))?;
-        let seconds = begun.elapsed().as_secs_f64();
+        let fit_seconds = begun.elapsed().as_secs_f64();
         watch.tell("Judging", 0.95);
         let evaluation = Evaluation::of(&judged.probability, &judged.event);
         let ranking =
             Ranking::of(&judged.probability, &judged.event, seed).map_err(|e| Trouble::Failed(e.to_string()))?;
-        Ok((judged.model, evaluation, ranking, seconds))
+        let sample = &judged.rows[..judged.rows.len().min(1_000)];
+        let begun = Instant::now();
+        judged.model.probabilities(&table, sample).map_err(|e| Trouble::Failed(e.to_string()))?;
+        let score_seconds = begun.elapsed().as_secs_f64() * 1_000.0 / sample.len() as f64;
+        Ok(Brought { judged, evaluation, ranking, fit_seconds, score_seconds })
     })
     .await?
 }
