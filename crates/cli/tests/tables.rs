@@ -2,7 +2,9 @@
 
 mod support;
 
+use pronoia_core::Column;
 use pronoia_store::records::Sort;
+use pronoia_store::{Store, record_table};
 use support::{Browser, EMAIL, Http, Server, plain};
 
 fn fees(extra: &str) -> Vec<u8> {
@@ -95,20 +97,11 @@ async fn pages_of_a_sorted_table_follow_each_other_whole() {
         let (name, fee) = (gap(format!("n{}", i * 7 % 11), 8), gap((i * 5 % 9).to_string(), 6));
         csv += &format!("{name},{fee},{}\n", gap(format!("2026-0{}-11", 1 + i % 4), 10));
     }
-    http.follow(&http.upload(&http.csrf(), "sorted.csv", csv.as_bytes()).location).await;
-    http.follow(&http.submit("/uploads/1/accept", &[]).location).await;
-    let store = server.store().await;
-    let table = store.tables(1).await.expect("tables").remove(0);
+    let (store, table) = brought(&server, &http, &csv).await;
     let rows = store.columns(&table, None).await.expect("rows");
     for column in rows.columns() {
         for descending in [false, true] {
-            let mut expected: Vec<usize> = (0..123).collect();
-            expected.sort_by(|&a, &b| {
-                let (x, y) = (column.text(a), column.text(b));
-                let gaps_last = x.is_none().cmp(&y.is_none());
-                let by_value = if x.is_some() && descending { y.cmp(&x) } else { x.cmp(&y) };
-                gaps_last.then(by_value).then(a.cmp(&b))
-            });
+            let expected = in_order(column, descending);
             let sort = Sort { column: column.name.clone(), descending };
             let mut found = Vec::new();
             for page in 0..14 {
@@ -116,6 +109,62 @@ async fn pages_of_a_sorted_table_follow_each_other_whole() {
                 found.extend(page.rows.into_iter().map(|(number, _)| number as usize - 1));
             }
             assert_eq!(found, expected, "{} {descending}", column.name);
+        }
+    }
+}
+
+/// The table that a file becomes.
+async fn brought(server: &Server, http: &Http, csv: &str) -> (Store, record_table::Model) {
+    http.follow(&http.upload(&http.csrf(), "sorted.csv", csv.as_bytes()).location).await;
+    http.follow(&http.submit("/uploads/1/accept", &[]).location).await;
+    let store = server.store().await;
+    let table = store.tables(1).await.expect("tables").remove(0);
+    (store, table)
+}
+
+/// Positions of all rows, gaps last, ties in the order of the rows.
+fn in_order(column: &Column, descending: bool) -> Vec<usize> {
+    let mut rows: Vec<usize> = (0..column.len()).collect();
+    let value = |row: usize| (column.number(row), column.text(row));
+    rows.sort_by(|&a, &b| {
+        let (x, y) = (value(a), value(b));
+        let by_value = match (x.0, y.0) {
+            (Some(p), Some(q)) => p.total_cmp(&q),
+            _ => x.1.cmp(&y.1),
+        };
+        let gaps_last = x.1.is_none().cmp(&y.1.is_none());
+        let by_value = if x.1.is_some() && y.1.is_some() && descending { by_value.reverse() } else { by_value };
+        gaps_last.then(by_value).then(a.cmp(&b))
+    });
+    rows
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pages_in_the_middle_of_many_rows_are_those_of_the_whole_order() {
+    let server = Server::start().await;
+    server.make_account();
+    let http = Http::signed_in(&server, EMAIL);
+    let rows: usize = 30_000;
+    let mut csv = String::from("name,fee,joined,climbing\n");
+    for i in 0..rows {
+        let gap = |value: String, every: usize| if i % every == 3 { String::new() } else { value };
+        let (name, fee) = (gap(format!("it's {}", i * 7_919 % 613), 3), gap((i * 5_701 % 9_973).to_string(), 50));
+        let joined = gap(format!("20{:02}-0{}-11", i * 31 % 26, 1 + i % 9), 10);
+        csv += &format!("{name},{fee},{joined},{}\n", i / 4);
+    }
+    let (store, table) = brought(&server, &http, &csv).await;
+    let records = store.columns(&table, None).await.expect("rows");
+    assert_eq!(records.rows(), rows);
+    for column in records.columns() {
+        for descending in [false, true] {
+            let expected = in_order(column, descending);
+            let sort = Sort { column: column.name.clone(), descending };
+            for offset in [0, 2_990, 6_000, 13_000, 14_990, 15_010, 19_990, 20_000, 24_500, 28_000, rows - 7] {
+                let page = store.page(&table, Some(&sort), offset as u64, 40).await.expect("a page");
+                let found: Vec<usize> = page.rows.iter().map(|(number, _)| *number as usize - 1).collect();
+                let end = rows.min(offset + 40);
+                assert_eq!(found, expected[offset..end], "{} {descending} from {offset}", column.name);
+            }
         }
     }
 }

@@ -3,12 +3,13 @@
 mod append;
 mod copy;
 mod join;
+mod page;
 mod read;
 mod write;
 
 pub use append::{Append, AppendAccount};
 pub use join::{Join, KeyAccount, KeySide, Take};
-pub use read::{Page, Sort};
+pub use page::{Page, Sort};
 pub use write::{Importer, Label, SealedFor};
 
 use pronoia_core::Kind;

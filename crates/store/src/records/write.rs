@@ -5,6 +5,7 @@ use pronoia_core::profile::TableProfile;
 use pronoia_core::table::Storage;
 use sea_orm::sqlx::{self, AssertSqlSafe, Postgres, Transaction};
 
+use super::read::Part;
 use super::{ROW, Source, StoredColumn, copy, fields_for, quoted, relation};
 use crate::{Result, Store, StoreError};
 
@@ -138,7 +139,7 @@ impl Importer {
     /// # Errors
     /// If the database does not answer.
     pub async fn read_back(&mut self) -> Result<Table> {
-        super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns, None).await
+        super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns, Part::All).await
     }
 
     /// Makes the table version visible, whole.

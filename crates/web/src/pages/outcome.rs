@@ -1,11 +1,11 @@
 //! What happened: the outcome of a study, entered, and what follows from it for every column.
 
 use actix_web::web;
-use pronoia_core::Table;
 use pronoia_core::number::{count, percent};
 use pronoia_core::profile::{TableProfile, changes};
 use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{self, ColumnChoice, Event, Outcome, StudyState};
+use pronoia_store::record_table;
 use pronoia_store::studies::Choice;
 
 use super::{PageResult, StudyPath, see_other};
@@ -13,6 +13,9 @@ use crate::error::PageError;
 use crate::frame::StudyView;
 use crate::session::Visitor;
 use crate::{App, text};
+
+/// Rows at most of which it is told how well a column alone foretells the outcome.
+const PROBED: u64 = 60_000;
 
 /// The event and how often it happens, in a sentence.
 pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
@@ -88,13 +91,7 @@ pub(crate) async fn enter_outcome(
     let mut view = StudyView::load(app, workspace, study).await?;
     let profile = view.table.figures()?;
     outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
-    let records = app.store.columns(&view.table, None).await?;
-    let split = view.state.split.clone();
-    let asked = outcome.clone();
-    let (columns, counted) = web::block(move || guess_columns(&records, &profile, &asked, split))
-        .await
-        .map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?
-        .map_err(PageError::Refused)?;
+    let (columns, counted) = guessed(app, &view.table, profile, outcome.clone(), view.state.split.clone()).await?;
     let chosen = format!("Event: {}", outcome.words());
     let same_column = view.state.outcome.as_ref().is_some_and(|before| before.column == outcome.column);
     view.state.columns = if same_column { with_choices(columns, &view.state) } else { columns };
@@ -118,11 +115,7 @@ pub(crate) async fn enter_version(app: &App, view: &StudyView, account_id: i64, 
     let profile = to.figures()?;
     if let Some(outcome) = state.outcome.clone() {
         outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
-        let (records, split) = (app.store.columns(&to, None).await?, state.split.clone());
-        let guessed = web::block(move || guess_columns(&records, &profile, &outcome, split)).await;
-        let (columns, counted) = guessed
-            .map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?
-            .map_err(PageError::Refused)?;
+        let (columns, counted) = guessed(app, &to, profile, outcome, state.split.clone()).await?;
         state.columns = with_choices(columns, &view.state);
         state.counted = Some(counted);
     }
@@ -138,21 +131,36 @@ pub(crate) async fn enter_version(app: &App, view: &StudyView, account_id: i64, 
 }
 
 /// What each column is for, told by its figures and by how well it alone
-/// foretells the outcome among training rows.
-fn guess_columns(
-    records: &Table,
-    profile: &TableProfile,
-    outcome: &Outcome,
+/// foretells the outcome among training rows, of which a part tells enough; and
+/// customers with the event, and with a known outcome.
+async fn guessed(
+    app: &App,
+    table: &record_table::Model,
+    profile: TableProfile,
+    outcome: Outcome,
     split: SplitPlan,
-) -> Result<(Vec<ColumnChoice>, (u64, u64)), String> {
-    let happened = outcome.read(records).map_err(|e| e.to_string())?;
-    let rows = split.deal(records, &happened).map_err(|e| e.to_string())?.training;
-    let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
-    let areas = study::probe::areas(records, &rows, &event);
-    let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);
-    let counted = |wanted: Option<bool>| happened.iter().filter(|h| **h == wanted).count() as u64;
-    let (events, others) = (counted(Some(true)), counted(Some(false)));
-    Ok((study::guess(profile, &outcome.column, area), (events, events + others)))
+) -> Result<(Vec<ColumnChoice>, (u64, u64)), PageError> {
+    let nth = (table.rows as u64).div_ceil(PROBED).max(1);
+    let names: Vec<String> = profile.columns.iter().map(|c| c.name.clone()).collect();
+    let dealt_by: Vec<&str> = split.columns().chain([outcome.column.as_str()]).collect();
+    let needed: Vec<String> = names.iter().filter(|name| dealt_by.contains(&name.as_str())).cloned().collect();
+    let whole = app.store.columns(table, Some(&needed)).await?;
+    let some = app.store.every_nth(table, &names, nth).await?;
+    let looked = web::block(move || {
+        let happened = outcome.read(&whole).map_err(|e| e.to_string())?;
+        let training = split.deal(&whole, &happened).map_err(|e| e.to_string())?.training;
+        let nth = nth as usize;
+        let of_whole: Vec<usize> = training.into_iter().filter(|row| row % nth == 0).collect();
+        let event: Vec<bool> = of_whole.iter().map(|&row| happened[row] == Some(true)).collect();
+        let rows: Vec<usize> = of_whole.iter().map(|row| row / nth).collect();
+        let areas = study::probe::areas(&some, &rows, &event);
+        let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);
+        let counted = |wanted: Option<bool>| happened.iter().filter(|h| **h == wanted).count() as u64;
+        let (events, others) = (counted(Some(true)), counted(Some(false)));
+        Ok((study::guess(&profile, &outcome.column, area), (events, events + others)))
+    });
+    let looked = looked.await.map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?;
+    looked.map_err(PageError::Refused)
 }
 
 /// The guesses with the roles that somebody chose before, and the columns that
