@@ -49,7 +49,7 @@ async fn from_sign_in_to_a_policy_without_a_mouse() {
     b.see(".entries li:first-child", "left out").await;
 
     b.press("4").await;
-    b.tab_to(".family:first-child .button").await;
+    b.tab_to(".family:first-child button").await;
     b.press(ENTER).await;
     b.see("[data-stop='4'] .stop-figure", "1 fitted").await;
     b.press("6").await;

@@ -103,9 +103,9 @@ async fn from_sign_in_to_the_downloaded_list() {
     // Train both families.
     b.press("4").await;
     b.see("h1", "Fit a first candidate").await;
-    b.click(".family:first-child .button").await;
+    b.click(".family:has([value=logistic]) button").await;
     b.see(".stop-figure", "rows").await;
-    b.click(".family:last-child .button").await;
+    b.click(".family:has([value=boosted]) button").await;
     b.see("[data-stop='4'] .stop-figure", "2 fitted").await;
     b.is_accessible("train").await;
 
@@ -116,16 +116,23 @@ async fn from_sign_in_to_the_downloaded_list() {
     let predictors: Vec<String> =
         table.columns().iter().map(|c| c.name.clone()).filter(|n| !aside.contains(&n.as_str())).collect();
     let expected = by_core(&table, &predictors);
-    let lines = b.text("table.columns tbody").await;
-    for figure in [
-        number::fixed(expected.area_under_roc, 3),
-        number::fixed(expected.average_precision, 3),
-        number::fixed(expected.log_loss, 4),
-        number::percent(expected.accuracy_of_no()),
-    ] {
-        assert!(plain(&lines).contains(&plain(&figure)), "{figure} in {lines}");
-    }
     b.is_accessible("compare").await;
+    let sets = [
+        (
+            "who comes first",
+            vec![number::fixed(expected.area_under_roc, 3), number::fixed(expected.average_precision, 3)],
+        ),
+        ("whether probabilities hold", vec![number::fixed(expected.log_loss, 4), number::fixed(expected.brier, 4)]),
+        ("acting on as many", vec![number::percent(expected.accuracy_of_no())]),
+    ];
+    for ((label, figures), word) in sets.into_iter().zip(["order", "probabilities", "actions"]) {
+        b.click(&format!(".views a[href*='measures={word}']")).await;
+        b.see("#figures [aria-current]", label).await;
+        let lines = b.text("table.columns tbody").await;
+        for figure in figures {
+            assert!(plain(&lines).contains(&plain(&figure)), "{figure} in {lines}");
+        }
+    }
 
     // Decide: the line by key, by mouse and by typing; the policy kept and confirmed.
     b.press("6").await;

@@ -116,7 +116,7 @@ impl Asked {
         };
         add("model", self.model.map(|m| m.to_string()));
         add("cut_off", self.cut_off.filter(|_| change != "model").map(|c| c.to_string()));
-        add("measures", (self.set != Set::Order).then(|| self.set.word().into()));
+        add("measures", Some(self.set.word().into()));
         add("sort", self.sort.clone());
         add("curve", (self.kind != Kind::Gain).then(|| self.kind.word().into()));
         parts.extend(self.with.iter().map(|id| format!("with={id}")));

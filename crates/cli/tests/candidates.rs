@@ -1,0 +1,129 @@
+//! Candidates of several families: fitted side by side, opened, stopped, and told apart.
+
+mod support;
+
+use pronoia_core::learn::Family;
+use pronoia_demo::{FIRST_MEMBER, SEED, members};
+use support::study::Study;
+use support::{Browser, plain, until};
+
+async fn begun(people: usize) -> Study {
+    let study = Study::begun(&members(people, SEED, FIRST_MEMBER), "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_family_is_fitted_and_says_what_it_is() {
+    let study = begun(2_000).await;
+    for family in Family::ALL {
+        let quick: &[(&str, &str)] = match family.word {
+            "forest" => &[("family", "forest"), ("trees", "30")],
+            "network" => &[("family", "network"), ("epochs", "4"), ("networks", "1")],
+            "neighbours" => &[("family", "neighbours"), ("most-rows", "500")],
+            word => &[("family", word)],
+        };
+        assert_eq!(study.post("train", quick), 303, "{}", family.word);
+    }
+    let models = until("all are fitted", || async {
+        let models = study.store.models(study.id).await.ok()?;
+        models.iter().all(|m| m.state == "fitted").then_some(models)
+    })
+    .await;
+    for (model, family) in models.iter().zip(Family::ALL) {
+        assert_eq!(model.name, family.name);
+        let page = study.page(&format!("train?model={}", model.id));
+        let says = match family.word {
+            "logistic" => "What goes with the event",
+            "scorecard" => "a customer’s points add up",
+            "tree" => "The groups it ends in",
+            "forest" => "30 trees of",
+            "boosted" | "network" => "On rows held back the log loss is least",
+            "bayes" => "What says most",
+            "neighbours" => "of 500 known customers",
+            _ => "What each adds to the distance",
+        };
+        assert!(page.contains(says), "{}: {says} in {page}", family.word);
+        let fitted = study.store.model(model.id).await.expect("the model").fitted().expect("a model");
+        let is_said = page.contains("Calibrat");
+        assert_eq!(fitted.calibrated.is_some(), is_said, "{} says how its probabilities came about", family.word);
+        assert!(model.score_seconds.is_some_and(|s| s > 0.0));
+        let about = plain(&study.http.get(&format!("/families/{}", family.word)).text);
+        assert!(about.contains(&plain(family.assumes)), "{about}");
+    }
+    assert_eq!(study.http.get("/families/oracle").status, 404);
+    let page = study.page("train");
+    assert!(page.contains("trees 30") && page.contains("as proposed"), "settings that are not as proposed are named");
+
+    // A setting out of range is refused with its range, and nothing is queued.
+    let answer =
+        study.http.submit(&format!("/studies/{}/train", study.id), &[("family", "boosted"), ("learning-rate", "7")]);
+    assert!(answer.status == 422 && plain(&answer.text).contains("above 0 and at most 1"), "{}", plain(&answer.text));
+    assert_eq!(study.store.models(study.id).await.expect("models").len(), Family::ALL.len());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_two_said_of_the_same_customers_is_kept_row_by_row() {
+    let study = begun(3_000).await;
+    study.fitted("logistic").await;
+    study.fitted("scorecard").await;
+    let ids: Vec<i64> = study.store.models(study.id).await.expect("models").iter().map(|m| m.id).collect();
+    let paired = study.store.paired(ids[0], ids[1]).await.expect("stored").expect("both are judged");
+    assert_eq!(paired.event.len(), 600, "every validation row");
+    let turned = study.store.paired(ids[1], ids[0]).await.expect("stored").expect("both are judged");
+    assert_eq!((&paired.first, &paired.event), (&turned.second, &turned.event));
+    assert_eq!(study.store.paired(ids[0], ids[1] + 99).await.expect("stored"), None, "one that is not there");
+    let judged = study.store.models(study.id).await.expect("models")[0].judged().expect("stored").expect("judged");
+    let area = pronoia_core::evaluate::area_under_roc(&paired.first, &paired.event, None);
+    assert!((area - judged.area_under_roc).abs() < 1e-12, "the same probabilities as in its figures");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
+    let study = begun(6_000).await;
+    let b = Browser::open().await;
+    b.sign_in(&study.server).await;
+    b.go(&format!("{}/studies/{}/train", study.server.url, study.id)).await;
+    b.is_accessible("train without a candidate").await;
+
+    // One that takes long, set by hand; its progress moves.
+    b.click(".family:has([value=boosted]) summary").await;
+    for (setting, value) in [("trees", "5000"), ("leaves", "64"), ("early-stopping", "no")] {
+        let field = format!(".family:has([value=boosted]) [name={setting}]");
+        if setting == "early-stopping" {
+            b.click(&format!("{field} option:last-child")).await;
+        } else {
+            b.fill(&field, value).await;
+        }
+    }
+    b.click(".family:has([value=boosted]) button").await;
+    b.see("[data-stage]", "Tree ").await;
+    let before = b.text("[data-stage]").await;
+    until("progress moves", || async { (b.text("[data-stage]").await != before).then_some(()) }).await;
+    // Two that are done before it, and can be opened while it runs.
+    for family in ["scorecard", "logistic"] {
+        b.click(&format!(".family:has([value={family}]) button")).await;
+    }
+    b.see("[data-stop='4'] .stop-figure", "2 fitted").await;
+    b.click("table.columns th a[href*='model=']").await;
+    b.see("#open", "of them events").await;
+    assert!(b.text("main").await.contains("in the works"), "the long one still runs");
+    b.click(".works-job .link").await;
+    b.see("table.columns tbody", "stopped").await;
+    b.is_accessible("a candidate that is open").await;
+
+    // Two laid over each other, and told apart.
+    b.press("5").await;
+    b.see("h1", "The outcome is told best by").await;
+    b.click("tbody tr:nth-child(1) [name=with]").await;
+    b.click("tbody tr:nth-child(2) [name=with]").await;
+    b.click(".beside button").await;
+    b.see(".told-apart", "On the 1 200 customers that both are judged on").await;
+    b.see(".told-apart table", "neither acts").await;
+    b.click("#curves a[href*='curve=calibration']").await;
+    b.see("#curves figcaption", "probabilities of").await;
+    b.click("#curves .chart-tools button:first-child").await;
+    b.see("#curves table", "probability said").await;
+    b.is_accessible("compare with two laid over each other").await;
+    b.close().await;
+}
