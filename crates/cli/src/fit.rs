@@ -9,6 +9,7 @@ use pronoia_core::prepare::Step;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{self, Basis, Outcome as StudyOutcome};
+use pronoia_core::tune::{Measure, Plan, SEARCHED, Search};
 use pronoia_core::{Model, Table};
 
 use crate::{Outcome, records};
@@ -30,6 +31,12 @@ pub struct Fit {
     /// A setting of the family, as name=value; may be given again.
     #[arg(long = "set", value_name = "KEY=VALUE")]
     settings: Vec<String>,
+    /// Search families and settings for so many minutes; --family and --set are then not used.
+    #[arg(long, value_name = "MINUTES", conflicts_with_all = ["family", "settings"])]
+    search: Option<f64>,
+    /// Candidates that a search tries at most, as told by an earlier one.
+    #[arg(long, requires = "search", default_value_t = 1_000)]
+    candidates: usize,
     /// Columns to leave out, with commas between.
     #[arg(long, value_delimiter = ',')]
     leave_out: Vec<String>,
@@ -61,7 +68,7 @@ impl Fit {
         if let Some(threads) = self.threads {
             rayon::ThreadPoolBuilder::new().num_threads(threads).build_global().map_err(|e| e.to_string())?;
         }
-        let settings = self.settings()?;
+        let asked = self.settings()?;
         let progress = records::Terminal::new();
         let (table, _) = self.table.read(&progress)?;
         let profile = TableProfile::of(&table);
@@ -70,6 +77,10 @@ impl Fit {
         let predictors = self.predictors(&table, &profile)?;
         let basis = self.basis(outcome, predictors)?;
         let (training, held_out) = self.parts(&table, &basis)?;
+        let settings = match self.search {
+            Some(minutes) => self.searched(minutes, (&table, &basis, &training), &progress)?,
+            None => asked,
+        };
         let mut model =
             Model::fit(&table, &basis, &training, &settings, self.seed, &progress).map_err(|e| e.to_string())?;
         if held_out.is_empty() {
@@ -86,6 +97,33 @@ impl Fit {
             }
         }
         records::write(&self.model, &model.to_bytes().map_err(|e| e.to_string())?)
+    }
+
+    /// The best settings that a search finds on the rows given.
+    fn searched(
+        &self,
+        minutes: f64,
+        on: (&Table, &Basis, &[usize]),
+        progress: &records::Terminal,
+    ) -> Result<Settings, String> {
+        let families = SEARCHED.map(str::to_owned).to_vec();
+        let plan = Plan {
+            families,
+            measure: Measure::LogLoss,
+            most: self.candidates,
+            minutes: Some(minutes),
+            seed: self.seed,
+        };
+        let mut search = Search::new(plan)?;
+        search.run(on, progress).map_err(|e| e.to_string())?;
+        let best = search.best().ok_or("No candidate could be judged; give the search more minutes.")?;
+        println!(
+            "searched {} candidates; best: {} with log loss {:.4}, each row told by a model that had not met it",
+            search.tried.len(),
+            best.settings.name().to_lowercase(),
+            best.loss()
+        );
+        Ok(best.settings.clone())
     }
 
     fn settings(&self) -> Result<Settings, String> {

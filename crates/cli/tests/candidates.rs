@@ -127,3 +127,36 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
     b.is_accessible("compare with two laid over each other").await;
     b.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_search_tries_ends_and_leaves_what_it_found_as_a_candidate() {
+    let study = begun(1_500).await;
+    let search = |fields: &[(&str, &str)]| study.http.submit(&format!("/studies/{}/train/search", study.id), fields);
+    for (fields, says) in [
+        (vec![("candidates", "5")], "at least one family"),
+        (vec![("families", "bayes"), ("candidates", "0")], "above 0"),
+        (vec![("families", "bayes"), ("minutes", "soon")], "“soon” is not a number"),
+        (vec![("families", "bayes"), ("measure", "profit")], "Nothing is priced yet"),
+    ] {
+        let answer = search(&fields);
+        assert!(answer.status == 422 && plain(&answer.text).contains(says), "{fields:?}: {}", plain(&answer.text));
+    }
+    let fields = [("families", "bayes"), ("families", "scorecard"), ("candidates", "6"), ("minutes", "3")];
+    let answer = search(&fields);
+    assert_eq!(answer.status, 303, "{}", answer.text);
+    let found = until("what was found is fitted", || async {
+        let models = study.store.models(study.id).await.ok()?;
+        models.first().filter(|m| m.state == "fitted").cloned()
+    })
+    .await;
+    assert!(found.name.ends_with(", searched"), "{}", found.name);
+    let page = plain(&study.http.get(&answer.location).text);
+    for says in ["Best of 6", "as many candidates as were asked for", "The best was candidate", &found.name] {
+        assert!(page.contains(says), "{says}: {page}");
+    }
+    assert!(study.page("train").contains("ended; 6 candidates tried; best so far"));
+    let (_, newest) = (0, study.store.ledger(study.id).await.expect("the ledger"));
+    assert!(newest.iter().any(|e| e.chosen == "Search ended" && e.figure.starts_with("6 candidates tried")));
+    let other = Study::begun(&members(300, SEED, FIRST_MEMBER), "yes").await;
+    assert_eq!(other.http.get(&answer.location).status, 404, "a search of another workspace");
+}

@@ -31,6 +31,7 @@ pub mod sentence;
 pub mod split;
 pub mod study;
 pub mod table;
+pub mod tune;
 
 pub use judged::Judged;
 pub use model::Model;

@@ -69,6 +69,11 @@ pub enum Work {
         /// The model.
         model: i64,
     },
+    /// Search families and settings.
+    Search {
+        /// The search.
+        search: i64,
+    },
     /// Score a list.
     Score {
         /// The list.

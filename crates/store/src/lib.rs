@@ -16,11 +16,14 @@ pub mod models;
 pub mod queries;
 pub mod records;
 mod schema;
+pub mod searches;
 pub mod sources;
 pub mod studies;
 pub mod uploads;
 
-pub use entity::{account, finding, job, ledger_entry, list, model, record_table, source, study, upload, workspace};
+pub use entity::{
+    account, finding, job, ledger_entry, list, model, record_table, search, source, study, upload, workspace,
+};
 pub use error::StoreError;
 
 use std::time::Duration;

@@ -14,6 +14,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::DICTIONARY),
             Box::new(Step::SOURCE),
             Box::new(Step::JUDGEMENT),
+            Box::new(Step::SEARCH),
         ]
     }
 }
@@ -37,6 +38,8 @@ impl Step {
     const SOURCE: Self = Self { name: "m0005_source", sql: include_str!("schema/0005_source.sql") };
     /// What models said of the rows that they are judged on.
     const JUDGEMENT: Self = Self { name: "m0006_judgement", sql: include_str!("schema/0006_judgement.sql") };
+    /// Searches over families and settings.
+    const SEARCH: Self = Self { name: "m0007_search", sql: include_str!("schema/0007_search.sql") };
 }
 
 impl MigrationName for Step {

@@ -95,6 +95,8 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/prepare/expression", get().to(steps::preview))
                 .route("/train", get().to(train::page))
                 .route("/train", post().to(train::begin))
+                .route("/train/search", post().to(train::search::begin))
+                .route("/train/search/{search}", get().to(train::search::page))
                 .route("/train/again", post().to(train::again))
                 .route("/compare", get().to(compare::page))
                 .route("/decide", get().to(decide::page))

@@ -2,11 +2,12 @@
 
 mod detail;
 pub mod families;
+pub mod search;
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::learn::Settings;
-use pronoia_core::study::Verdict;
+use pronoia_core::learn::{Family, Settings};
+use pronoia_core::study::{Basis, Verdict};
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 use serde::Deserialize;
@@ -19,6 +20,7 @@ use crate::session::Visitor;
 use crate::text;
 use detail::Detail;
 use families::{FamilyForm, described};
+use search::InShort;
 
 #[derive(Template)]
 #[template(path = "train.html")]
@@ -30,6 +32,10 @@ struct Page {
     should_not: usize,
     candidates: Vec<Candidate>,
     families: Vec<FamilyForm>,
+    searches: Vec<InShort>,
+    searched: Vec<(Family, bool)>,
+    budget: (usize, f64),
+    priced: bool,
     open: Option<Detail>,
 }
 
@@ -87,17 +93,38 @@ pub async fn page(
         Some(id) => Some(Detail::of(&app.store.model(id).await?)?),
         None => None,
     };
+    let base = view.href("train");
+    let rows = app.store.searches(view.study.id).await?;
+    let searches = rows.iter().map(|row| InShort::of(row, &base)).collect::<Result<_, _>>()?;
     let frame = Frame::of_study(&app, &visitor, &view, 4).await?;
     html(&Page {
         frame,
-        base: view.href("train"),
+        base,
         ready: view.state.outcome.is_some(),
         going_in: view.state.columns.iter().filter(|c| c.goes_in()).count(),
         should_not: view.state.columns.iter().filter(|c| c.stands_under() == Verdict::ShouldNotGoIn).count(),
         candidates,
         families: FamilyForm::all(),
+        searches,
+        searched: search::families(),
+        budget: search::BUDGET,
+        priced: view.state.policy.is_some(),
         open,
     })
+}
+
+/// What a candidate would be fitted on now; better refused here than by the job.
+fn ready_basis(view: &StudyView) -> Result<Basis, PageError> {
+    let basis = view.state.basis().ok_or_else(|| {
+        PageError::Refused("Say first what happened, at Prepare: without an outcome nothing can be learned.".into())
+    })?;
+    if basis.predictors.is_empty() {
+        return Err(PageError::Refused(
+            "No column goes in. Give at least one the role “predictor”, at Prepare.".into(),
+        ));
+    }
+    basis.columns_read(&super::steps::kinds_of(view)?).map_err(|e| PageError::Refused(e.to_string()))?;
+    Ok(basis)
 }
 
 /// Family and settings as typed.
@@ -118,16 +145,7 @@ pub async fn begin(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let basis = view.state.basis().ok_or_else(|| {
-        PageError::Refused("Say first what happened, at Prepare: without an outcome nothing can be learned.".into())
-    })?;
-    if basis.predictors.is_empty() {
-        return Err(PageError::Refused(
-            "No column goes in. Give at least one the role “predictor”, at Prepare.".into(),
-        ));
-    }
-    // Better said now than by the job.
-    basis.columns_read(&super::steps::kinds_of(&view)?).map_err(|e| PageError::Refused(e.to_string()))?;
+    let basis = ready_basis(&view)?;
     let mut settings = Settings::of_family(&form.family).ok_or(PageError::NotFound)?;
     for (name, value) in form.settings.iter().filter(|(_, v)| !v.trim().is_empty()) {
         settings.set(name, value).map_err(|e| PageError::Refused(e.to_string()))?;

@@ -8,6 +8,7 @@ mod fit;
 mod import;
 mod join;
 mod score;
+mod search;
 mod watch;
 
 use std::sync::Arc;
@@ -157,6 +158,7 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
     let written = match work {
         Work::Scan { upload, .. } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None).await,
         Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
+        Work::Search { search } => app.store.set_search_state(*search, state, None).await,
         Work::Score { list } => app.store.set_list_state(*list, state).await,
         Work::Fetch { .. } | Work::Join { .. } | Work::Append { .. } | Work::Drivers { .. } | Work::Confirm { .. } => {
             Ok(())
@@ -189,6 +191,7 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Append { append } => append::append(app, workspace, append, watch).await,
         Work::Drivers { study } => drivers::look(app, workspace, *study, watch).await,
         Work::Fit { model } => fit::fit(app, workspace, *model, watch).await,
+        Work::Search { search } => search::search(app, workspace, *search, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
         Work::Confirm { study, model } => confirm::confirm(app, workspace, *study, *model, watch).await,
     }

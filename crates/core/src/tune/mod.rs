@@ -1,0 +1,275 @@
+//! A search over families and settings, within a budget.
+//!
+//! Candidates are judged by cross-validation on training rows. Families are
+//! first tried as proposed; then settings are drawn by lot, half of the time
+//! near the best that a family had so far, and more often for families that do
+//! well. What is tried next depends on the seed and on what was found before,
+//! and on nothing else, so that a search that was broken off goes on as if it
+//! had not been, and the same search finds the same.
+
+mod space;
+
+use std::time::Instant;
+
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use serde::{Deserialize, Serialize};
+
+use crate::decide::Prices;
+use crate::evaluate::{area_under_roc, descending, log_loss};
+use crate::learn::{Family, Settings};
+use crate::model::{Model, ModelError};
+use crate::progress::Part;
+use crate::study::Basis;
+use crate::{Progress, Table};
+
+/// Families that a search is proposed for: those that do well on customer records.
+pub const SEARCHED: [&str; 5] = ["logistic", "scorecard", "forest", "boosted", "network"];
+
+/// Parts that take turns in being judged.
+const FOLDS: usize = 4;
+
+/// Candidates without improvement after which more are not expected to help,
+/// for each family that takes part.
+const PATIENCE: usize = 8;
+
+/// A candidate that is worse than the best by so many times the spread among
+/// folds is given up after its first fold.
+const HOPELESS: f64 = 4.0;
+
+/// What candidates are judged by.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Measure {
+    /// Mean log loss.
+    LogLoss,
+    /// One less the area under the ROC curve.
+    Area,
+    /// Less the profit per 1 000 customers at the best cut-off.
+    Profit(Prices),
+}
+
+impl Measure {
+    /// How badly probabilities tell what happened; less is better.
+    pub fn loss(&self, probability: &[f64], event: &[bool]) -> f64 {
+        match self {
+            Self::LogLoss => log_loss(probability, event, None),
+            Self::Area => 1.0 - area_under_roc(probability, event, None),
+            Self::Profit(prices) => {
+                let (mut profit, mut best) = (0.0, 0.0f64);
+                let order = descending(probability);
+                for (at, &row) in order.iter().enumerate() {
+                    profit += if event[row] { prices.act_event } else { prices.act_other };
+                    // Customers with equal probabilities are acted on together.
+                    if order.get(at + 1).is_none_or(|&next| probability[next] != probability[row]) {
+                        best = best.max(profit);
+                    }
+                }
+                -best * 1_000.0 / event.len().max(1) as f64
+            }
+        }
+    }
+}
+
+/// What is searched.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Plan {
+    /// Words of the families that take part.
+    pub families: Vec<String>,
+    /// What candidates are judged by.
+    pub measure: Measure,
+    /// Candidates at most.
+    pub most: usize,
+    /// Minutes at most.
+    pub minutes: Option<f64>,
+    /// Governs what is drawn by lot.
+    pub seed: u64,
+}
+
+/// A candidate that was judged.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Tried {
+    /// Family and settings.
+    pub settings: Settings,
+    /// The measure fold by fold; one fold if it was given up after it.
+    pub by_fold: Vec<f64>,
+    /// How long it took.
+    pub seconds: f64,
+    /// Why it cannot be fitted, if so.
+    pub failed: Option<String>,
+}
+
+impl Tried {
+    /// Mean of the measure; infinite if it was given up or cannot be fitted.
+    pub fn loss(&self) -> f64 {
+        if self.by_fold.len() < FOLDS { f64::INFINITY } else { mean(&self.by_fold) }
+    }
+
+    /// Standard error of that mean.
+    pub fn error(&self) -> f64 {
+        let (n, middle) = (self.by_fold.len() as f64, mean(&self.by_fold));
+        (self.by_fold.iter().map(|l| (l - middle).powi(2)).sum::<f64>() / (n * (n - 1.0).max(1.0))).sqrt()
+    }
+}
+
+fn mean(values: &[f64]) -> f64 {
+    values.iter().sum::<f64>() / values.len() as f64
+}
+
+/// Why a search ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Ended {
+    /// As many candidates as were asked for.
+    Candidates,
+    /// The minutes are over.
+    Time,
+    /// More would not help: the last ones brought nothing.
+    NothingMore,
+}
+
+/// A search, as far as it has come.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Search {
+    /// What is searched.
+    pub plan: Plan,
+    /// What was tried, in order.
+    pub tried: Vec<Tried>,
+}
+
+impl Search {
+    /// A search that has not begun.
+    ///
+    /// # Errors
+    /// A sentence if there is nothing to search.
+    pub fn new(plan: Plan) -> Result<Self, String> {
+        if let Some(wrong) = plan.families.iter().find(|word| Family::of(word).is_none()) {
+            return Err(format!("There is no family “{wrong}”."));
+        }
+        if plan.families.is_empty() {
+            return Err("Choose at least one family to search in.".into());
+        }
+        if plan.most == 0 || plan.minutes.is_some_and(|m| m.is_nan() || m <= 0.0) {
+            return Err("Give the search at least one candidate, and more than no time.".into());
+        }
+        Ok(Self { plan, tried: Vec::new() })
+    }
+
+    /// The best so far.
+    pub fn best(&self) -> Option<&Tried> {
+        let whole = self.tried.iter().filter(|t| t.loss().is_finite());
+        whole.min_by(|a, b| a.loss().total_cmp(&b.loss()))
+    }
+
+    /// Why no more are tried, if so; `minutes` have gone by.
+    pub fn ended(&self, minutes: f64) -> Option<Ended> {
+        let best = self.tried.iter().position(|t| Some(t) == self.best());
+        let since = self.tried.len() - best.map_or(0, |at| at + 1);
+        if self.tried.len() >= self.plan.most {
+            Some(Ended::Candidates)
+        } else if self.plan.minutes.is_some_and(|most| minutes >= most) {
+            Some(Ended::Time)
+        } else if self.tried.len() > self.plan.families.len() && since >= PATIENCE * self.plan.families.len() {
+            Some(Ended::NothingMore)
+        } else {
+            None
+        }
+    }
+
+    /// What is tried next.
+    pub fn next(&self) -> Option<Settings> {
+        let at = self.tried.len();
+        if let Some(word) = self.plan.families.get(at) {
+            return Settings::of_family(word);
+        }
+        let mut rng = ChaCha8Rng::seed_from_u64(self.plan.seed ^ (at as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15));
+        let best_of = |word: &str| {
+            let of = self.tried.iter().filter(|t| t.settings.family().word == word && t.loss().is_finite());
+            of.min_by(|a, b| a.loss().total_cmp(&b.loss()))
+        };
+        let mut ranked: Vec<(&str, Option<&Tried>)> =
+            self.plan.families.iter().map(|word| (word.as_str(), best_of(word))).collect();
+        let loss = |tried: &Option<&Tried>| tried.map_or(f64::INFINITY, Tried::loss);
+        ranked.sort_by(|a, b| loss(&a.1).total_cmp(&loss(&b.1)));
+        // The best family half of the time, the next a quarter, and so on.
+        let mut place = 0;
+        while place + 1 < ranked.len() && rng.random_bool(0.5) {
+            place += 1;
+        }
+        match ranked[place] {
+            (_, Some(best)) if rng.random_bool(0.5) => Some(space::near(&best.settings, &mut rng)),
+            (word, _) => space::anywhere(word, &mut rng),
+        }
+    }
+
+    /// Tries candidates until the budget is spent.
+    ///
+    /// # Errors
+    /// As [`Search::judge`]; what was tried before stays.
+    pub fn run(&mut self, on: (&Table, &Basis, &[usize]), progress: &dyn Progress) -> Result<Ended, ModelError> {
+        let begun = Instant::now();
+        loop {
+            progress.go_on().map_err(crate::learn::FitError::from)?;
+            let minutes = begun.elapsed().as_secs_f64() / 60.0;
+            if let Some(ended) = self.ended(minutes) {
+                return Ok(ended);
+            }
+            let Some(settings) = self.next() else { return Ok(Ended::NothingMore) };
+            let number = self.tried.len() + 1;
+            let by_time = self.plan.minutes.map_or(0.0, |most| minutes / most);
+            let share = by_time.max(self.tried.len() as f64 / self.plan.most as f64);
+            progress.tell(&format!("Candidate {number}: {}", settings.name().to_lowercase()), share);
+            let tried = self.judge(on, settings, &Part::of(progress, share, share))?;
+            self.tried.push(tried);
+        }
+    }
+
+    /// Judges one candidate on the rows given, which must all be training rows.
+    ///
+    /// # Errors
+    /// [`ModelError`] if the rows cannot be dealt out or somebody stopped it; a
+    /// candidate that cannot be fitted is none.
+    pub fn judge(
+        &self,
+        (table, basis, rows): (&Table, &Basis, &[usize]),
+        settings: Settings,
+        progress: &dyn Progress,
+    ) -> Result<Tried, ModelError> {
+        let begun = Instant::now();
+        let happened = basis.outcome.read(table)?;
+        let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
+        let of_row = basis.split.folds_of(table, rows, &event, (FOLDS, self.plan.seed))?;
+        let mut tried = Tried { settings, by_fold: Vec::new(), seconds: 0.0, failed: None };
+        for fold in 0..FOLDS {
+            let part = Part::of(progress, fold as f64 / FOLDS as f64, (fold + 1) as f64 / FOLDS as f64);
+            let pick = |inside: bool| (0..rows.len()).filter(|&at| (of_row[at] == fold) == inside).collect::<Vec<_>>();
+            let of = |at: &[usize]| at.iter().map(|&at| rows[at]).collect::<Vec<_>>();
+            let (judged, learned) = (pick(true), pick(false));
+            let told = Model::fit(table, basis, &of(&learned), &tried.settings, self.plan.seed, &part)
+                .and_then(|model| Ok(model.probabilities(table, &of(&judged))?));
+            let probability = match told {
+                Ok(probability) => probability,
+                Err(stopped @ ModelError::Fit(crate::learn::FitError::Cancelled(_))) => return Err(stopped),
+                Err(wrong) => {
+                    tried.failed = Some(wrong.to_string());
+                    break;
+                }
+            };
+            let event: Vec<bool> = judged.iter().map(|&at| event[at]).collect();
+            tried.by_fold.push(self.plan.measure.loss(&probability, &event));
+            if fold == 0 && self.is_hopeless(tried.by_fold[0]) {
+                break;
+            }
+        }
+        tried.seconds = begun.elapsed().as_secs_f64();
+        Ok(tried)
+    }
+
+    /// Whether a candidate with this first fold is not worth the others.
+    fn is_hopeless(&self, first: f64) -> bool {
+        self.best().is_some_and(|best| {
+            let spread = best.error() * (FOLDS as f64).sqrt();
+            first > best.by_fold[0] + HOPELESS * spread.max(1e-12)
+        })
+    }
+}
