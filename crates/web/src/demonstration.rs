@@ -121,7 +121,7 @@ async fn begin(
     Ok(study)
 }
 
-/// Members, outcome, columns, two candidates, a policy.
+/// Members, outcome, columns, five candidates, a policy.
 async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let sentence = |e: StoreError| e.to_string();
     let members = demo::members(demo::MEMBERS, demo::SEED, demo::FIRST_MEMBER);
@@ -145,7 +145,7 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let study = app.store.study(workspace, study).await.map_err(sentence)?;
     let state = study.choices().map_err(sentence)?;
     let basis = state.basis().ok_or("the outcome was not kept")?;
-    for family in ["logistic", "boosted"] {
+    for family in ["logistic", "scorecard", "forest", "boosted", "network"] {
         let settings = Settings::of_family(family).ok_or("no such family")?;
         let model = app
             .store

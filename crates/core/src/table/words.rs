@@ -1,9 +1,11 @@
 //! Text with each distinct value held once.
 
+use std::hash::BuildHasher;
 use std::sync::Arc;
 
+use arrow_array::builder::{ArrayBuilder, Int32Builder, StringBuilder};
 use arrow_array::{Array, Int32Array, StringArray};
-use hashbrown::HashMap;
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
 /// A dictionary-encoded column of text: the keys and the values of an Arrow
 /// dictionary array.
@@ -128,24 +130,30 @@ impl Words {
 /// Collects text into [`Words`].
 #[derive(Debug, Default)]
 pub struct WordsBuilder {
-    known: HashMap<String, i32>,
-    levels: Vec<String>,
-    codes: Vec<Option<i32>>,
+    /// Codes of the levels, found by what is written of them in `levels`.
+    known: HashTable<i32>,
+    hasher: DefaultHashBuilder,
+    levels: StringBuilder,
+    codes: Int32Builder,
 }
 
 impl WordsBuilder {
     /// Adds a row.
     pub fn push(&mut self, value: Option<&str>) {
-        let code = value.map(|v| {
-            if let Some(&code) = self.known.get(v) {
-                return code;
+        let Some(word) = value else { return self.codes.append_null() };
+        let hash = self.hasher.hash_one(word.as_bytes());
+        let same = |code: &i32| written(&self.levels, *code) == word.as_bytes();
+        let code = match self.known.find(hash, same) {
+            Some(&code) => code,
+            None => {
+                let code = self.levels.len() as i32;
+                self.levels.append_value(word);
+                let hash_of = |code: &i32| self.hasher.hash_one(written(&self.levels, *code));
+                self.known.insert_unique(hash, code, hash_of);
+                code
             }
-            let code = self.levels.len() as i32;
-            self.known.insert(v.to_owned(), code);
-            self.levels.push(v.to_owned());
-            code
-        });
-        self.codes.push(code);
+        };
+        self.codes.append_value(code);
     }
 
     /// Number of rows so far.
@@ -154,7 +162,13 @@ impl WordsBuilder {
     }
 
     /// Everything pushed, as a column's values.
-    pub fn finish(self) -> Words {
-        Words { codes: Int32Array::from(self.codes), levels: Arc::new(StringArray::from_iter_values(&self.levels)) }
+    pub fn finish(mut self) -> Words {
+        Words { codes: self.codes.finish(), levels: Arc::new(self.levels.finish()) }
     }
+}
+
+/// The bytes of a level.
+fn written(levels: &StringBuilder, code: i32) -> &[u8] {
+    let ends = &levels.offsets_slice()[code as usize..code as usize + 2];
+    &levels.values_slice()[ends[0] as usize..ends[1] as usize]
 }

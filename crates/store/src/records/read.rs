@@ -49,6 +49,12 @@ impl Store {
     }
 }
 
+/// Bytes that are made columns of at a time.
+const PIECE: usize = 1 << 20;
+
+/// Pieces that wait at most.
+const PIECES: usize = 4;
+
 /// Which rows are read.
 #[derive(Clone, Copy)]
 pub(super) enum Part {
@@ -79,11 +85,29 @@ pub(super) async fn read(
         fields.join(", "),
         relation(workspace_id, table_id),
     );
+    // Rows are made columns of on another thread, while more are fetched.
     let mut decoder = copy::Decoder::new(columns);
+    let (sender, mut pieces) = tokio::sync::mpsc::channel::<Vec<u8>>(PIECES);
+    let decoding = tokio::task::spawn_blocking(move || {
+        while let Some(piece) = pieces.blocking_recv() {
+            decoder.push(&piece)?;
+        }
+        decoder.finish()
+    });
     let mut stream = connection.copy_out_raw(&sql).await?;
-    while let Some(piece) = stream.try_next().await? {
-        decoder.push(&piece)?;
+    let mut piece = Vec::with_capacity(PIECE);
+    while let Some(row) = stream.try_next().await? {
+        piece.extend_from_slice(&row);
+        if piece.len() >= PIECE {
+            let full = std::mem::replace(&mut piece, Vec::with_capacity(PIECE));
+            // Nobody receives any more once a piece was damaged, which is told below.
+            if sender.send(full).await.is_err() {
+                break;
+            }
+        }
     }
     drop(stream);
-    decoder.finish()
+    let _ = sender.send(piece).await;
+    drop(sender);
+    decoding.await.map_err(|e| StoreError::Damaged(format!("reading broke off: {e}")))?
 }
