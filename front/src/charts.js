@@ -1,6 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import { line as path } from "d3-shape";
-import { fixed, money, short } from "./figures.js";
+import { fixed, marks, money } from "./figures.js";
 import { drawing, el, widthOf } from "./svg.js";
 import { addTools } from "./tools.js";
 
@@ -39,8 +39,9 @@ function shape(place, width, { edges, bars, date }) {
     svg.append(el("rect", { class: "bar", x: x(edges[i]) + 0.5, width: Math.max(x(edges[i + 1]) - x(edges[i]) - 1, 1), y: y(n), height: height - foot - y(n) }));
   });
   svg.append(el("line", { class: "axis", x1: 0, x2: width, y1: height - foot, y2: height - foot }));
-  const tick = (at) => (date ? day(at) : short(at));
-  for (const at of x.ticks(date ? 4 : 6)) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
+  const places = x.ticks(date ? 4 : 6);
+  const tick = date ? day : marks(places);
+  for (const at of places) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
 }
 
 // The event rate as a line over where the customers are; hatched where there are few.
@@ -80,8 +81,9 @@ function strip(place, width, { edges, rows, rates, low, high, sparse, date }) {
   svg.append(el("path", { class: "rate-line", d: path((p) => middle(p.i), (p) => y(p.rate))(points) }));
   for (const p of points) svg.append(el("circle", { class: "rate-point", cx: middle(p.i), cy: y(p.rate), r: 2 }));
   svg.append(el("line", { class: "axis", x1: left, x2: width - 6, y1: height - foot, y2: height - foot }));
-  const tick = (at) => (date ? day(at) : short(at));
-  for (const at of x.ticks(date ? 4 : 6)) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
+  const places = x.ticks(date ? 4 : 6);
+  const tick = date ? day : marks(places);
+  for (const at of places) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
 }
 
 // One or more lines over common axes, named at their ends.
@@ -99,12 +101,13 @@ function lines(place, width, { x: xName, y: yName, lines, percent, diagonal, mos
   const x = scaleLinear(percent ? [0, end] : extent(0), [left, width - 10]);
   const y = scaleLinear(percent ? [0, end] : extent(1), [height - foot, 12]);
   if (!percent) y.nice();
-  const tick = (v) => (percent ? `${Math.round(v * 100)}` : short(v));
+  const tick = (ticks) => (percent ? (v) => `${Math.round(v * 100)}` : marks(ticks));
+  const [along, up] = [tick(x.ticks(6)), tick(y.ticks(5))];
   for (const v of y.ticks(5)) {
     svg.append(el("line", { class: "grid", x1: left, x2: width - 10, y1: y(v), y2: y(v) }));
-    svg.append(el("text", { x: left - 6, y: y(v) + 4, "text-anchor": "end" }, tick(v)));
+    svg.append(el("text", { x: left - 6, y: y(v) + 4, "text-anchor": "end" }, up(v)));
   }
-  for (const v of x.ticks(6)) svg.append(el("text", { x: x(v), y: height - foot + 16, "text-anchor": "middle" }, tick(v)));
+  for (const v of x.ticks(6)) svg.append(el("text", { x: x(v), y: height - foot + 16, "text-anchor": "middle" }, along(v)));
   svg.append(el("line", { class: "axis", x1: left, x2: width - 10, y1: height - foot, y2: height - foot }));
   svg.append(el("text", { x: width - 10, y: height - 6, "text-anchor": "end" }, xName + (percent ? ", %" : "")));
   svg.append(el("text", { x: left, y: 4 }, yName + (percent ? ", %" : "")));
