@@ -70,7 +70,7 @@ fn everything_out_of_the_ordinary_is_counted() {
     let plan = remarks(&report, "plan");
     assert!(plan.contains("2 rows hold a value never seen in training: “Platinum”"), "{plan}");
     let fee = remarks(&report, "Annual Fee");
-    assert!(fee.contains("1 values are not a number") && fee.contains("2 rows lie outside the 100 to 299"), "{fee}");
+    assert!(fee.contains("1 value is not a number") && fee.contains("2 rows lie outside the 100 to 299"), "{fee}");
     assert!(remarks(&report, "district").contains("“999”"));
 }
 

@@ -62,7 +62,7 @@ impl MatchReport {
 impl InputMatch {
     /// What is worth saying about this column, in sentences; empty if it fits.
     pub fn remarks(&self) -> Vec<String> {
-        use crate::number::{count, plain};
+        use crate::number::plain;
         let mut out = Vec::new();
         match &self.found {
             None => out.push("not in the list, and the model needs it".into()),
@@ -72,26 +72,25 @@ impl InputMatch {
             Some(_) => {}
         }
         if self.unreadable > 0 {
-            out.push(format!("{} values are not a {}; taken as missing", count(self.unreadable), self.kind));
+            let values = some(self.unreadable, ["value is not", "values are not"]);
+            out.push(format!("{values} a {}; taken as missing", self.kind));
         }
         if self.unseen_rows > 0 {
             let named: Vec<String> = self.unseen.iter().map(|(v, _)| format!("“{v}”")).collect();
-            out.push(format!(
-                "{} rows hold a value never seen in training: {}",
-                count(self.unseen_rows),
-                named.join(", ")
-            ));
+            let rows = some(self.unseen_rows, ["row holds", "rows hold"]);
+            out.push(format!("{rows} a value never seen in training: {}", named.join(", ")));
         }
         if let (Some((low, high)), true) = (self.range, self.out_of_range > 0) {
-            out.push(format!(
-                "{} rows lie outside the {} to {} seen in training",
-                count(self.out_of_range),
-                plain(low),
-                plain(high)
-            ));
+            let rows = some(self.out_of_range, ["row lies", "rows lie"]);
+            out.push(format!("{rows} outside the {} to {} seen in training", plain(low), plain(high)));
         }
         out
     }
+}
+
+/// A count, with the words for one or for several.
+fn some(n: u64, [one, several]: [&str; 2]) -> String {
+    format!("{} {}", crate::number::count(n), if n == 1 { one } else { several })
 }
 
 /// Matches a list to a model by the names of its columns.
