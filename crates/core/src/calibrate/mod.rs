@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::learn::logistic::LogisticSettings;
 use crate::learn::setting::Tunable;
-use crate::learn::{FitError, Target};
+use crate::learn::{FitError, Target, log_loss_of};
 use crate::prepare::{Design, Feature};
 use crate::progress::Unwatched;
 pub use isotonic::Steps;
@@ -142,8 +142,7 @@ impl Calibration {
                 let map = Self::fit(kind, &scores, &learned)?;
                 for at in judged {
                     let eta = map.as_ref().map_or(log_odds[at], |map| map.apply(log_odds[at]));
-                    let event = if target.event[at] { eta } else { 0.0 };
-                    loss += target.weight(at) * (eta.max(0.0) + (-eta.abs()).exp().ln_1p() - event);
+                    loss += target.weight(at) * log_loss_of(eta, target.event[at]);
                     weight += target.weight(at);
                 }
             }

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use super::setting::{Checked, Range, Setting, Tunable};
 use super::trees::{Binned, Predictor, Tree};
-use super::{FitError, Target};
+use super::{FitError, Target, seed_of};
 use crate::Progress;
 use crate::evaluate::{area_under_roc, log_loss};
 use crate::prepare::Design;
@@ -114,7 +114,7 @@ impl Checked<ForestSettings> {
             let batch: Vec<Judging> = (from..self.trees.min(from + BATCH))
                 .into_par_iter()
                 .map(|at| {
-                    let mut rng = ChaCha8Rng::seed_from_u64(seed ^ (at as u64 + 1).wrapping_mul(0x9e37_79b9_7f4a_7c15));
+                    let mut rng = ChaCha8Rng::seed_from_u64(seed_of(seed, at));
                     let drawn = drawn(target.rows(), &mut rng);
                     let tree = ForestGrower::new(&binned, self.rows_per_leaf, most).grow(target, &drawn, &mut rng);
                     // Synthetic rows are never judged.

@@ -11,7 +11,7 @@ use statrs::distribution::{ContinuousCDF, Normal};
 
 use super::linear::{self, Fault, Loss, Penalty, Solution};
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target, sigmoid};
+use super::{FitError, Target, log_loss_of, sigmoid};
 use crate::Progress;
 use crate::prepare::Design;
 
@@ -108,9 +108,7 @@ struct LogLoss;
 impl Loss for LogLoss {
     fn of(eta: f64, event: bool) -> [f64; 3] {
         let (y, mu) = (f64::from(u8::from(event)), sigmoid(eta));
-        // ln p(y) = y·eta − ln(1 + exp(eta)), written so that it cannot overflow.
-        let loss = eta.max(0.0) + (-eta.abs()).exp().ln_1p() - y * eta;
-        [loss, y - mu, mu * (1.0 - mu)]
+        [log_loss_of(eta, event), y - mu, mu * (1.0 - mu)]
     }
 
     fn start(rate: f64) -> f64 {

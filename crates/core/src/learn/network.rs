@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 pub use layers::Net;
 
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target};
+use super::{FitError, Target, seed_of};
 use crate::Progress;
 use crate::prepare::Design;
 use crate::split::folds;
@@ -109,15 +109,9 @@ impl Checked<NetworkSettings> {
         let courses: Vec<Course> = (0..self.networks)
             .into_par_iter()
             .map(|at| {
-                let held_back = |row: usize| of_row.get(row) == Some(&at);
-                // A synthetic row knows of both rows it was made from.
-                let knows = |row: usize| {
-                    let made = row.checked_sub(of_row.len()).map(|made| target.parents[made]);
-                    made.is_some_and(|parents| parents.into_iter().any(held_back))
-                };
-                let (back, rest): (Vec<usize>, Vec<usize>) = (0..target.rows()).partition(|&row| held_back(row));
-                let rest: Vec<usize> = rest.into_iter().filter(|&row| !knows(row)).collect();
-                let seed = seed ^ (at as u64 + 1).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+                let back: Vec<usize> = (0..of_row.len()).filter(|&row| of_row[row] == at).collect();
+                let rest = target.rows_without(|row| of_row[row] == at);
+                let seed = seed_of(seed, at);
                 // Only the first speaks; all of them run side by side.
                 Course::run(self, (design, target), (&rest, &back), seed, (at == 0, progress))
             })

@@ -57,6 +57,17 @@ impl Target {
         }
     }
 
+    /// The rows that are fitted to while some real rows are held back. A synthetic
+    /// row knows of both rows that it was made from, and is held back with either.
+    pub(crate) fn rows_without(&self, held_back: impl Fn(usize) -> bool) -> Vec<usize> {
+        let real = self.real_rows();
+        let knows = |row: usize| match row.checked_sub(real) {
+            None => held_back(row),
+            Some(made) => self.parents[made].iter().any(|&parent| held_back(parent)),
+        };
+        (0..self.rows()).filter(|&row| !knows(row)).collect()
+    }
+
     /// The rows given, which the others are judged on while they are fitted to:
     /// weighed so that events count among them as much as among all, which may
     /// have been balanced.

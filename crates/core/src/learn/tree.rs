@@ -137,10 +137,7 @@ impl Checked<TreeSettings> {
             progress.go_on()?;
             progress.tell("Judging how far to cut back", fold as f64 / FOLDS as f64);
             let judged: Vec<usize> = (0..real.len()).filter(|&row| of_row[row] == fold).collect();
-            // A synthetic row knows of both rows it was made from.
-            let made = |row: &usize| target.parents[row - real.len()].iter().all(|parent| of_row[*parent] != fold);
-            let fitted = (0..real.len()).filter(|&row| of_row[row] != fold);
-            let fitted: Vec<usize> = fitted.chain((real.len()..target.rows()).filter(made)).collect();
+            let fitted = target.rows_without(|row| of_row[row] == fold);
             let (part, learned) = (design.take(&fitted), target.take(&fitted));
             if learned.total(true) <= 0.0 || learned.total(false) <= 0.0 {
                 continue;

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::decide::Prices;
 use crate::evaluate::{area_under_roc, descending, log_loss};
-use crate::learn::{Family, Settings};
+use crate::learn::{Family, Settings, seed_of};
 use crate::model::{Model, ModelError};
 use crate::progress::Part;
 use crate::study::Basis;
@@ -182,7 +182,7 @@ impl Search {
         if let Some(word) = self.plan.families.get(at) {
             return Settings::of_family(word);
         }
-        let mut rng = ChaCha8Rng::seed_from_u64(self.plan.seed ^ (at as u64).wrapping_mul(0x9e37_79b9_7f4a_7c15));
+        let mut rng = ChaCha8Rng::seed_from_u64(seed_of(self.plan.seed, at));
         let best_of = |word: &str| {
             let of = self.tried.iter().filter(|t| t.settings.family().word == word && t.loss().is_finite());
             of.min_by(|a, b| a.loss().total_cmp(&b.loss()))

@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use crate::learn::{Target, sigmoid};
+use crate::learn::{Target, log_loss_of, sigmoid};
 
 /// Log-odds of the weighted event rate.
 pub(super) fn start(target: &Target) -> f64 {
@@ -21,7 +21,7 @@ pub(super) fn gradients(scores: &[f64], target: &Target, out: &mut [[f32; 2]]) {
 
 /// Weighted mean log loss of scores in log-odds.
 pub(super) fn mean(scores: &[f64], target: &Target) -> f64 {
-    let loss = |row: usize, s: f64| s.max(0.0) - if target.event[row] { s } else { 0.0 } + (-s.abs()).exp().ln_1p();
-    let total: f64 = scores.iter().enumerate().map(|(row, &s)| target.weight(row) * loss(row, s)).sum();
+    let loss = |(row, &score): (usize, &f64)| target.weight(row) * log_loss_of(score, target.event[row]);
+    let total: f64 = scores.iter().enumerate().map(loss).sum();
     total / (target.total(true) + target.total(false))
 }

@@ -169,10 +169,7 @@ impl Checked<BoostedSettings> {
         }
         let back = held_back(real, seed);
         let watched: Vec<usize> = (0..real.len()).filter(|&row| back[row]).collect();
-        // A synthetic row knows of both rows it was made from.
-        let unseen = target.parents.iter().map(|[a, b]| !back[*a] && !back[*b]);
-        let fitted = back.iter().map(|back| !back).chain(unseen);
-        let fitted: Vec<usize> = fitted.enumerate().filter(|f| f.1).map(|f| f.0).collect();
+        let fitted = target.rows_without(|row| back[row]);
         let trial = self.boost(
             &design.take(&fitted),
             &target.take(&fitted),

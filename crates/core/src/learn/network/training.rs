@@ -7,7 +7,7 @@ use rand_chacha::ChaCha8Rng;
 use super::layers::Net;
 use super::{NetworkSettings, Target};
 use crate::Progress;
-use crate::learn::{FitError, sigmoid};
+use crate::learn::{FitError, log_loss_of, sigmoid};
 use crate::prepare::Design;
 
 /// Times through all rows without improvement after which no more are tried.
@@ -88,7 +88,7 @@ fn through(
             }
             let eta = f64::from(net.forwards(design, row, &mut way));
             let (weight, event) = (target.weight(row), target.event[row]);
-            total += weight * log_loss(eta, event);
+            total += weight * log_loss_of(eta, event);
             let slope = weight / counts * (sigmoid(eta) - f64::from(u8::from(event)));
             net.back(design, row, slope as f32, &mut way, &mut gradient);
         }
@@ -98,17 +98,13 @@ fn through(
     total / weights
 }
 
-fn log_loss(eta: f64, event: bool) -> f64 {
-    eta.max(0.0) + (-eta.abs()).exp().ln_1p() - if event { eta } else { 0.0 }
-}
-
 /// Mean log loss of some rows; `held` holds their outcomes.
 fn loss(net: &Net, design: &Design, held: &Target, rows: &[usize]) -> f64 {
     let mut way = net.way();
     let (mut total, mut weights) = (0.0, 0.0);
     for (at, &row) in rows.iter().enumerate() {
         let weight = held.weight(at);
-        total += weight * log_loss(f64::from(net.forwards(design, row, &mut way)), held.event[at]);
+        total += weight * log_loss_of(f64::from(net.forwards(design, row, &mut way)), held.event[at]);
         weights += weight;
     }
     total / weights

@@ -1,8 +1,8 @@
 //! Cutting branches back that do not earn their leaves.
 
 use super::log_odds;
-use crate::learn::Target;
 use crate::learn::trees::{Node, Tree};
+use crate::learn::{Target, log_loss_of};
 use crate::prepare::Design;
 
 /// A tree, what its nodes hold, and from which penalty on each is a leaf.
@@ -63,8 +63,7 @@ impl Pruning {
             let (event, weight) = (target.event[row], target.weight(row));
             for (penalty, loss) in penalties.iter().zip(losses.iter_mut()) {
                 let end = way.iter().find(|&&node| self.leaf_from[node] <= *penalty).unwrap_or(&way[way.len() - 1]);
-                let eta = odds[*end];
-                *loss += weight * (eta.max(0.0) + (-eta.abs()).exp().ln_1p() - if event { eta } else { 0.0 });
+                *loss += weight * log_loss_of(odds[*end], event);
             }
         }
     }
