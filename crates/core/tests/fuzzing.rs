@@ -220,6 +220,35 @@ fn no_length_of_an_arrow_file_is_believed_unseen() {
     }
 }
 
+/// A list of truths takes no room where a reader passes over it.
+#[test]
+fn no_list_in_the_footer_of_parquet_is_believed_unseen() {
+    let whole = parquet(&batch());
+    let footer = |bytes: &[u8]| {
+        let mut file = whole.clone();
+        file.extend_from_slice(bytes);
+        file.extend_from_slice(&(bytes.len() as u32).to_le_bytes());
+        file.extend_from_slice(b"PAR1");
+        file
+    };
+    let endless = [0xff, 0xff, 0xff, 0xff, 0x07];
+    let in_a_struct = [&[0x1c, 0x19, 0xf1], &endless[..], &[0, 0]].concat();
+    for (bytes, says) in [
+        ([&[0x19, 0xf1], &endless[..], &[0]].concat(), "longer than the footer"),
+        ([&[0x1b], &endless[..], &[0x11, 0]].concat(), "longer than the footer"),
+        (in_a_struct, "longer than the footer"),
+        (vec![0x1c; 200], "nested without end"),
+        (vec![0x15, 0x80, 0x80], "cut short"),
+        (vec![0x1e, 0], "no value"),
+    ] {
+        let begun = Instant::now();
+        let refused = read_table(&footer(&bytes), &Unwatched).expect_err("damaged").to_string();
+        assert!(refused.contains(says), "{bytes:?}: {refused}");
+        assert!(begun.elapsed() < Duration::from_secs(1), "{bytes:?} took {:?}", begun.elapsed());
+    }
+    assert!(read_table(&whole, &Unwatched).is_ok(), "a whole file has a whole footer");
+}
+
 /// A table whose end never comes would be looked for for ever.
 #[test]
 fn an_open_document_that_is_cut_off_is_refused() {

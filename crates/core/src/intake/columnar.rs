@@ -14,7 +14,7 @@ use parquet::file::reader::{ChunkReader, Length};
 
 use super::guard::guarded;
 use super::record::{Record, Rows, Take, Told};
-use super::{IntakeError, MOST_COLUMNS, arrow_lengths};
+use super::{IntakeError, MOST_COLUMNS, arrow_lengths, parquet_footer};
 
 /// Rows of a batch.
 const BATCH: usize = 4_096;
@@ -31,7 +31,8 @@ pub(super) struct Columnar {
 
 impl Columnar {
     /// Opens a Parquet file.
-    pub fn parquet<R: Read + Seek + Send + 'static>(source: R) -> Result<Self, IntakeError> {
+    pub fn parquet<R: Read + Seek + Send + 'static>(mut source: R) -> Result<Self, IntakeError> {
+        parquet_footer::check(&mut source)?;
         let builder = ParquetRecordBatchReaderBuilder::try_new(Shared::new(source)?).map_err(broken_parquet)?;
         let schema = Arc::clone(builder.schema());
         let rows = u64::try_from(builder.metadata().file_metadata().num_rows()).unwrap_or(0);

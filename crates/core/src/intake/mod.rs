@@ -10,6 +10,7 @@ mod guard;
 mod infer;
 mod json_lines;
 mod names;
+mod parquet_footer;
 mod plan;
 mod read;
 mod record;
