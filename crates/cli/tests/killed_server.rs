@@ -3,7 +3,8 @@
 mod support;
 
 use pronoia_core::learn::Settings;
-use pronoia_core::study::{Outcome, Question, StudyState};
+use pronoia_core::study::{Basis, Outcome, Question, StudyState};
+use pronoia_core::tune::{Measure, Plan, Search};
 use pronoia_core::{Kind, Table};
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 use pronoia_store::Store;
@@ -66,29 +67,41 @@ async fn an_import_is_there_whole_or_not_at_all() {
     assert_eq!(distinct.len(), rows, "every row once");
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_training_is_done_again_and_ends() {
-    let _alone = ALONE.lock().await;
-    let mut server = Server::start().await;
+/// A study of twenty thousand members.
+async fn a_study(server: &Server) -> (Store, i64, i64) {
     let store = server.store().await;
     let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
     let bytes = pronoia_demo::outcome_csv(&members(20_000, SEED, FIRST_MEMBER));
-    let upload = scanned(&server, &store, workspace, "members.csv", &bytes).await;
+    let upload = scanned(server, &store, workspace, "members.csv", &bytes).await;
     let import = store.enqueue(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
     assert_eq!(finished(&store, workspace, import).await.state, "done");
     let table = store.upload(workspace, upload).await.expect("the upload").table_id.expect("a table");
     let study = store.create_study(workspace, table, "Who?", Question::Churn).await.expect("a study");
+    (store, workspace, study.id)
+}
+
+/// Five columns that tell something.
+fn a_basis() -> Basis {
+    let outcome = Outcome::is("cancelled", "yes");
+    let mut basis = StudyState { outcome: Some(outcome), ..StudyState::default() }.basis().expect("a basis");
+    basis.predictors =
+        ["months_since_visit", "fee_rise_pct", "declined_claims", "tenure_months", "species"].map(str::to_owned).into();
+    basis
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_training_is_done_again_and_ends() {
+    let _alone = ALONE.lock().await;
+    let mut server = Server::start().await;
+    let (store, workspace, study) = a_study(&server).await;
 
     let mut settings = Settings::of_family("boosted").expect("family");
     for (name, value) in [("trees", "1200"), ("early-stopping", "false"), ("learning-rate", "0.01")] {
         settings.set(name, value).expect("a setting");
     }
-    let outcome = Outcome::is("cancelled", "yes");
-    let mut basis = StudyState { outcome: Some(outcome), ..StudyState::default() }.basis().expect("a basis");
-    basis.predictors =
-        ["months_since_visit", "fee_rise_pct", "declined_claims", "tenure_months", "species"].map(str::to_owned).into();
-    let model = store.add_model(study.id, "Boosted trees", &settings, &basis, 1).await.expect("a model");
-    let job = store.enqueue(workspace, Some(study.id), "Fitting", &Work::Fit { model }).await.expect("a job");
+    let basis = a_basis();
+    let model = store.add_model(study, "Boosted trees", &settings, &basis, 1).await.expect("a model");
+    let job = store.enqueue(workspace, Some(study), "Fitting", &Work::Fit { model }).await.expect("a job");
     running_past(&store, workspace, job, 0.15).await;
     server.kill();
     assert_eq!(store.model(model).await.expect("the model").state, "queued", "no half result");
@@ -98,8 +111,59 @@ async fn a_training_is_done_again_and_ends() {
     assert_eq!(ended.state, "done", "{:?}", ended.outcome);
     let row = store.model(model).await.expect("the model");
     assert!(row.fitted().is_ok() && row.judged().expect("figures").is_some());
-    let notes = store.ledger(study.id).await.expect("the ledger");
+    let notes = store.ledger(study).await.expect("the ledger");
     assert_eq!(notes.iter().filter(|e| e.chosen.contains("fitted")).count(), 1, "entered once");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_search_goes_on_where_it_was_broken_off() {
+    let _alone = ALONE.lock().await;
+    let mut server = Server::start().await;
+    let (store, workspace, study) = a_study(&server).await;
+    let plan = Plan {
+        families: ["boosted", "bayes"].map(str::to_owned).to_vec(),
+        measure: Measure::LogLoss,
+        most: 5,
+        minutes: None,
+        seed: 3,
+    };
+    let search = Search::new(plan.clone()).expect("a search");
+    let begun = |title: &'static str| {
+        let (store, search) = (&store, &search);
+        async move {
+            let id = store.add_search(study, search, &a_basis()).await.expect("a search");
+            let work = Work::Search { search: id };
+            (id, store.enqueue(workspace, Some(study), title, &work).await.expect("a job"))
+        }
+    };
+    let (broken, job) = begun("Broken off").await;
+    until("two candidates are judged", || async {
+        let so_far = store.search(broken).await.ok()?.so_far().ok()?;
+        (so_far.tried.len() >= 2).then_some(())
+    })
+    .await;
+    server.kill();
+    let before = store.search(broken).await.expect("the search").so_far().expect("so far");
+    assert!(before.tried.len() < 5 && store.search(broken).await.expect("the search").state == "queued");
+
+    server.run().await;
+    assert_eq!(finished(&store, workspace, job).await.state, "done");
+    let (whole, job) = begun("In one go").await;
+    assert_eq!(finished(&store, workspace, job).await.state, "done");
+    let mut tried = Vec::new();
+    for id in [broken, whole] {
+        let row = store.search(id).await.expect("the search");
+        assert!(row.state == "done" && row.model_id.is_some());
+        let so_far = row.so_far().expect("so far");
+        tried.push(so_far.tried.into_iter().map(|t| (t.settings, t.by_fold)).collect::<Vec<_>>());
+    }
+    assert_eq!(tried[0], tried[1], "the same candidates with the same figures");
+    assert!(before.tried.iter().zip(&tried[0]).all(|(a, b)| a.settings == b.0), "none was tried twice");
+    until("both are fitted", || async {
+        let models = store.models(study).await.ok()?;
+        (models.len() == 2 && models.iter().all(|m| m.state == "fitted")).then_some(())
+    })
+    .await;
 }
 
 #[tokio::test(flavor = "multi_thread")]
