@@ -3,6 +3,7 @@
 
 mod support;
 
+use pronoia_core::number::count;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 use support::{Browser, EMAIL, Http, Server, plain, until};
 
@@ -206,5 +207,10 @@ async fn several_files_come_in_and_another_sheet_is_read() {
     browser.see(".misfits", "a quote opens here and never closes").await;
     let rejects = http.get(&format!("/uploads/{}/rejects.csv", id("damaged.csv"))).text;
     assert!(rejects.starts_with("line,reason,row") && rejects.lines().count() > 4, "{rejects}");
+    // Brought in all the same: what fits is there, and what does not is counted.
+    let scan = store.upload(1, id("damaged.csv")).await.expect("the upload").scanned().expect("stored").expect("read");
+    browser.click(".heading-action .button").await;
+    browser.see("h1", &format!("{} customers in damaged", plain(&count(scan.rows)))).await;
+    browser.see(".lead", &format!("{} rows were left out", plain(&count(scan.rejected)))).await;
     browser.close().await;
 }

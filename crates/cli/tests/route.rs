@@ -95,10 +95,17 @@ async fn from_sign_in_to_the_downloaded_list() {
     assert!(b.text(".entries .taken-back").await.contains("4 columns left out"));
     b.click(".verdict .button").await;
     b.see(".entries li:first-child", "4 columns left out").await;
-    b.click("a[href$='column=days_since_last_login#open']").await;
-    b.click("[name=role] option:last-child").await;
-    b.click(".choices .button-quiet").await;
-    b.see(".entries li:first-child", "days_since_last_login: left out").await;
+    // A role is changed, taken back, and changed again.
+    for taken_back in [true, false] {
+        b.click("a[href$='column=days_since_last_login#open']").await;
+        b.click("[name=role] option:last-child").await;
+        b.click(".choices .button-quiet").await;
+        b.see(".entries li:first-child", "days_since_last_login: left out").await;
+        if taken_back {
+            b.press("u").await;
+            b.see(".entries .taken-back", "days_since_last_login: left out").await;
+        }
+    }
 
     // Train both families.
     b.press("4").await;

@@ -7,8 +7,12 @@ use super::Loss;
 use crate::learn::Target;
 use crate::prepare::Design;
 
-/// Rows that are summed up together; fixed, so that sums do not depend on threads.
-const BLOCK: usize = 4_096;
+/// Rows that are summed up together: few enough for a hundred features of them to
+/// stay in the cache, and fixed, so that sums do not depend on threads.
+const BLOCK: usize = 512;
+
+/// Blocks that one thread sums up at a time.
+const BLOCKS: usize = 16;
 
 /// The loss of all rows with its derivatives, added up in a fixed order.
 pub struct Sums {
@@ -26,18 +30,29 @@ impl Sums {
     /// Adds up all rows at the coefficients given, intercept first.
     pub fn at<L: Loss>(design: &Design, target: &Target, beta: &DVector<f64>) -> Self {
         let p = beta.len();
-        let blocks: Vec<Sums> = (0..target.rows().div_ceil(BLOCK))
+        let blocks: Vec<Sums> = (0..target.rows().div_ceil(BLOCK * BLOCKS))
             .into_par_iter()
-            .map(|block| Self::of_block::<L>(design, target, beta, block * BLOCK))
+            .map(|part| {
+                let blocks = part * BLOCKS..target.rows().div_ceil(BLOCK).min((part + 1) * BLOCKS);
+                let mut sums = Self::nothing(p);
+                blocks.for_each(|block| sums.add(Self::of_block::<L>(design, target, beta, block * BLOCK)));
+                sums
+            })
             .collect();
-        let mut sums = Self { descent: DVector::zeros(p), curvature: DMatrix::zeros(p, p), loss: 0.0, farthest: 0.0 };
-        for block in blocks {
-            sums.descent += block.descent;
-            sums.curvature += block.curvature;
-            sums.loss += block.loss;
-            sums.farthest = sums.farthest.max(block.farthest);
-        }
+        let mut sums = Self::nothing(p);
+        blocks.into_iter().for_each(|block| sums.add(block));
         sums
+    }
+
+    fn nothing(p: usize) -> Self {
+        Self { descent: DVector::zeros(p), curvature: DMatrix::zeros(p, p), loss: 0.0, farthest: 0.0 }
+    }
+
+    fn add(&mut self, other: Self) {
+        self.descent += other.descent;
+        self.curvature += other.curvature;
+        self.loss += other.loss;
+        self.farthest = self.farthest.max(other.farthest);
     }
 
     fn of_block<L: Loss>(design: &Design, target: &Target, beta: &DVector<f64>, start: usize) -> Self {

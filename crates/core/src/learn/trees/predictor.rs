@@ -14,9 +14,10 @@ use crate::prepare::{Design, FeatureValues};
 const BLOCK: usize = 256;
 
 /// Rows whose ways through a tree are followed side by side.
-const LANES: usize = 8;
+const LANES: usize = 16;
 
-/// Rank of a missing value, and of a level that was never seen.
+/// Rank of a missing value, and of a level that was never seen. As a level it is
+/// the last of a set, which no level of a column is.
 const MISSING: u16 = u16::MAX;
 
 /// Trees made ready to add up their values over many rows.
@@ -24,7 +25,7 @@ pub struct Predictor {
     nodes: Vec<FlatNode>,
     values: Vec<f64>,
     trees: Vec<FlatTree>,
-    /// Levels that go left, one bit each.
+    /// Levels that go left, one bit each; the first set is empty.
     sets: Vec<[u64; 4]>,
     /// For each feature, the thresholds that occur, ascending.
     thresholds: Vec<Vec<f64>>,
@@ -35,20 +36,19 @@ struct FlatTree {
     depth: u32,
 }
 
-/// A node; a leaf is its own child on both sides.
+/// A node. Its right child comes next after its left one; a leaf is its own
+/// left child, and everybody goes left.
 #[derive(Clone, Copy)]
 struct FlatNode {
     feature: u16,
     /// The greatest rank that goes left.
     most: u16,
-    /// Which set of levels goes left, or `NO_SET`.
+    left: u32,
+    /// The set of levels that go left, if it asks for levels.
     set: u32,
-    /// Right child, and left child.
-    children: [u32; 2],
+    asks_for_levels: bool,
     missing_left: bool,
 }
-
-const NO_SET: u32 = u32::MAX;
 
 impl Predictor {
     /// Makes the trees ready; `features` is the number of features of the design.
@@ -63,7 +63,7 @@ impl Predictor {
             of_feature.sort_unstable_by(f64::total_cmp);
             of_feature.dedup();
         }
-        let mut flat = Self { nodes: vec![], values: vec![], trees: vec![], sets: vec![], thresholds };
+        let mut flat = Self { nodes: vec![], values: vec![], trees: vec![], sets: vec![[0; 4]], thresholds };
         trees.into_iter().for_each(|tree| flat.push(tree));
         flat
     }
@@ -73,27 +73,33 @@ impl Predictor {
         let mut deep = vec![0u32; tree.nodes.len()];
         for (at, node) in tree.nodes.iter().enumerate() {
             let here = root + at as u32;
+            let leaf =
+                FlatNode { feature: 0, most: MISSING, left: here, set: 0, asks_for_levels: false, missing_left: true };
             let (flat, value) = match node {
-                Node::Leaf { value, .. } => {
-                    let children = [here, here];
-                    (FlatNode { feature: 0, most: 0, set: NO_SET, children, missing_left: false }, *value)
-                }
+                Node::Leaf { value, .. } => (leaf, *value),
                 Node::Inner { feature, cut, missing_left, left, right, .. } => {
+                    debug_assert_eq!(left + 1, *right, "children stand side by side");
                     [left, right].into_iter().for_each(|child| deep[*child as usize] = deep[at] + 1);
-                    let (most, set) = match cut {
+                    let inner =
+                        FlatNode { feature: *feature as u16, left: root + left, missing_left: *missing_left, ..leaf };
+                    let inner = match cut {
                         Cut::AtMost { threshold } => {
                             let of_feature = &self.thresholds[*feature as usize];
-                            (of_feature.partition_point(|t| t < threshold) as u16, NO_SET)
+                            FlatNode { most: of_feature.partition_point(|t| t < threshold) as u16, ..inner }
                         }
                         Cut::OneOf { levels } => {
+                            let missing = missing_left.then_some(u32::from(MISSING));
                             let mut set = [0u64; 4];
-                            levels.iter().for_each(|l| set[(l >> 6) as usize & 3] |= 1 << (l & 63));
+                            levels
+                                .iter()
+                                .copied()
+                                .chain(missing)
+                                .for_each(|l| set[(l >> 6) as usize & 3] |= 1 << (l & 63));
                             self.sets.push(set);
-                            (0, self.sets.len() as u32 - 1)
+                            FlatNode { set: self.sets.len() as u32 - 1, asks_for_levels: true, ..inner }
                         }
                     };
-                    let children = [root + right, root + left];
-                    (FlatNode { feature: *feature as u16, most, set, children, missing_left: *missing_left }, 0.0)
+                    (inner, 0.0)
                 }
             };
             self.nodes.push(flat);
@@ -111,8 +117,9 @@ impl Predictor {
             |ranks, (block, scores)| {
                 self.rank(design, block * BLOCK, scores.len(), ranks);
                 for tree in &self.trees {
-                    for (lane, scores) in scores.chunks_mut(LANES).enumerate() {
-                        self.run(tree, &ranks[lane * LANES * width..], width, scores);
+                    for (lanes, scores) in ranks.chunks_exact(LANES * width).zip(scores.chunks_mut(LANES)) {
+                        let ended = self.run(tree, lanes, width);
+                        scores.iter_mut().zip(ended).for_each(|(score, at)| *score += self.values[at as usize]);
                     }
                 }
             },
@@ -141,23 +148,26 @@ impl Predictor {
         }
     }
 
-    fn run(&self, tree: &FlatTree, ranks: &[u16], width: usize, scores: &mut [f64]) {
+    /// The nodes in which the rows of these ranks end. No step depends on what a
+    /// row turned out to be, so that the processor never has to guess.
+    fn run(&self, tree: &FlatTree, ranks: &[u16], width: usize) -> [u32; LANES] {
         let mut at = [tree.root; LANES];
-        let rows = scores.len();
         for _ in 0..tree.depth {
-            for (lane, at) in at[..rows].iter_mut().enumerate() {
-                let node = &self.nodes[*at as usize];
+            let mut moved = 0;
+            for (lane, at) in at.iter_mut().enumerate() {
+                let node = self.nodes[*at as usize];
                 let rank = ranks[lane * width + usize::from(node.feature)];
-                let left = if node.set == NO_SET {
-                    rank <= node.most || (rank == MISSING && node.missing_left)
-                } else if rank == MISSING {
-                    node.missing_left
-                } else {
-                    self.sets[node.set as usize][usize::from(rank >> 6) & 3] >> (rank & 63) & 1 == 1
-                };
-                *at = node.children[usize::from(left)];
+                let low = (rank <= node.most) | ((rank == MISSING) & node.missing_left);
+                let level = self.sets[node.set as usize][usize::from(rank >> 6) & 3] >> (rank & 63) & 1 == 1;
+                let left = (low & !node.asks_for_levels) | (level & node.asks_for_levels);
+                let next = node.left + u32::from(!left);
+                moved |= next ^ *at;
+                *at = next;
+            }
+            if moved == 0 {
+                break;
             }
         }
-        scores.iter_mut().zip(at).for_each(|(score, at)| *score += self.values[at as usize]);
+        at
     }
 }
