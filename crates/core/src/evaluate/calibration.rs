@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::drivers::{Z95, wilson};
+use crate::drivers::Count;
 
 /// Groups of about equally many rows.
 const GROUPS: usize = 10;
@@ -21,12 +21,16 @@ pub struct CalibrationGroup {
 impl CalibrationGroup {
     /// What happened: the share of events.
     pub fn rate(&self) -> f64 {
-        self.events as f64 / self.rows as f64
+        self.count().rate()
     }
 
     /// The 95 % interval of that share (Wilson 1927).
     pub fn interval(&self) -> (f64, f64) {
-        wilson(self.events, self.rows, Z95)
+        self.count().interval()
+    }
+
+    fn count(&self) -> Count {
+        Count { rows: self.rows, events: self.events }
     }
 
     /// Whether what was said lies within the interval of what happened.

@@ -57,21 +57,6 @@ pub fn kolmogorov_smirnov(score: &[f64], event: &[bool], weight: Option<&[f64]>)
     if all_events > 0.0 && all_others > 0.0 { gap } else { f64::NAN }
 }
 
-/// The share of all events among the `share` of rows that score highest. Where
-/// equal scores would be parted, they are taken in proportion. NaN without events.
-pub fn recall_at(score: &[f64], event: &[bool], weight: Option<&[f64]>, share: f64) -> f64 {
-    let all: f64 = (0..score.len()).map(|i| weight.map_or(1.0, |w| w[i])).sum();
-    let wanted = share * all;
-    let (mut reached, mut found, mut events) = (0.0, 0.0, 0.0);
-    for_each_tie(score, event, weight, |e, o| {
-        let part = ((wanted - reached) / (e + o)).clamp(0.0, 1.0);
-        found += part * e;
-        reached += e + o;
-        events += e;
-    });
-    found / events
-}
-
 fn weighted_mean(p: &[f64], event: &[bool], weight: Option<&[f64]>, loss: impl Fn(f64, bool) -> f64) -> f64 {
     let of = |i: usize| weight.map_or(1.0, |w| w[i]);
     let total: f64 = (0..p.len()).map(of).sum();

@@ -8,7 +8,7 @@ mod measures;
 pub use calibration::{CalibrationGroup, ScoreDistribution, calibration_groups, score_distribution};
 pub(crate) use curves::descending;
 pub use curves::{CurvePoint, gain_curve, precision_recall_curve, roc_curve};
-pub use measures::{area_under_roc, average_precision, brier, kolmogorov_smirnov, log_loss, recall_at};
+pub use measures::{area_under_roc, average_precision, brier, kolmogorov_smirnov, log_loss};
 
 use serde::{Deserialize, Serialize};
 

@@ -184,7 +184,8 @@ impl<'a> Grower<'a> {
 
     /// Between which values the leaves of both sides must lie.
     fn bounds_of(&self, split: &Split, bounds: [f64; 2]) -> [[f64; 2]; 2] {
-        let between = (self.value(split.left, bounds) + self.value(split.right, bounds)) / 2.0;
+        let limits = &self.growth.limits;
+        let between = (limits.value(split.left, bounds) + limits.value(split.right, bounds)) / 2.0;
         match self.growth.directions[split.feature] {
             Direction::Free => [bounds, bounds],
             Direction::Rising => [[bounds[0], between], [between, bounds[1]]],
@@ -192,12 +193,8 @@ impl<'a> Grower<'a> {
         }
     }
 
-    fn value(&self, sums: Sums, bounds: [f64; 2]) -> f64 {
-        (-sums.gradient / (sums.hessian + self.growth.limits.ridge)).clamp(bounds[0], bounds[1])
-    }
-
     fn leaf_node(&self, sums: Sums, bounds: [f64; 2], rows: usize) -> Node {
-        Node::Leaf { value: self.value(sums, bounds) * self.growth.rate, rows: rows as u32 }
+        Node::Leaf { value: self.growth.limits.value(sums, bounds) * self.growth.rate, rows: rows as u32 }
     }
 
     fn inner_node(&self, split: &Split, left: u32, right: u32, rows: u32) -> Node {

@@ -28,6 +28,13 @@ pub struct Limits {
     pub centred: bool,
 }
 
+impl Limits {
+    /// The value of a leaf with these sums, between two bounds, before any learning rate.
+    pub fn value(&self, sums: Sums, bounds: [f64; 2]) -> f64 {
+        (-sums.gradient / (sums.hessian + self.ridge)).clamp(bounds[0], bounds[1])
+    }
+}
+
 /// Where the values of leaves may go as a feature rises.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum Direction {
@@ -84,8 +91,8 @@ pub struct Cuttable<'a> {
 
 impl Cuttable<'_> {
     /// The value of a leaf with these sums, before any learning rate.
-    pub fn value(&self, sums: Sums) -> f64 {
-        (-sums.gradient / (sums.hessian + self.limits.ridge)).clamp(self.bounds[0], self.bounds[1])
+    fn value(&self, sums: Sums) -> f64 {
+        self.limits.value(sums, self.bounds)
     }
 
     /// Loss that a leaf with these sums takes away, times two.
