@@ -10,6 +10,10 @@ pub trait Progress: Sync {
     /// Reports the stage in words and the share done of the whole work, 0 to 1.
     fn tell(&self, stage: &str, share: f64);
 
+    /// Reports a point of a learning curve: after so many steps, counted from 1, the
+    /// mean loss of the rows fitted to and of rows held back.
+    fn learned(&self, _step: usize, _losses: (f64, f64)) {}
+
     /// Whether the work should stop at the next convenient point.
     fn is_cancelled(&self) -> bool {
         false
@@ -41,6 +45,17 @@ impl Progress for Unwatched {
     fn tell(&self, _stage: &str, _share: f64) {}
 }
 
+/// Lets a computation be stopped from outside without letting it tell where it is.
+pub struct Quiet<'a>(pub &'a dyn Progress);
+
+impl Progress for Quiet<'_> {
+    fn tell(&self, _stage: &str, _share: f64) {}
+
+    fn is_cancelled(&self) -> bool {
+        self.0.is_cancelled()
+    }
+}
+
 /// A window onto part of a longer work: shares 0 to 1 are mapped to `from..to`.
 pub struct Part<'a> {
     whole: &'a dyn Progress,
@@ -58,6 +73,10 @@ impl<'a> Part<'a> {
 impl Progress for Part<'_> {
     fn tell(&self, stage: &str, share: f64) {
         self.whole.tell(stage, self.from + share.clamp(0.0, 1.0) * (self.to - self.from));
+    }
+
+    fn learned(&self, step: usize, losses: (f64, f64)) {
+        self.whole.learned(step, losses);
     }
 
     fn is_cancelled(&self) -> bool {

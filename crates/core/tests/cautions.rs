@@ -88,10 +88,10 @@ fn looked_at(state: &StudyState, table: &Table, question: Question) -> Vec<Cauti
 fn only(planted: &Planted, rule: Rule, column: &str) -> Caution {
     let cautions = planted.cautions();
     let [caution] = &cautions[..] else { panic!("one caution, not {cautions:#?}") };
-    assert_eq!((caution.rule, caution.column.as_str()), (rule, column), "{caution:?}");
+    assert_eq!((caution.rule, caution.about.as_str()), (rule, column), "{caution:?}");
     let (mut state, table) = planted.state();
     assert!(caution.concerns(&state) && caution.kept(&state).is_none() && !caution.remedy.is_taken(&state));
-    state.kept.push(Kept { rule, column: column.into(), because: "we know".into() });
+    state.kept.push(Kept { rule, about: column.into(), because: "we know".into() });
     assert_eq!(caution.kept(&state), Some("we know"));
     caution.remedy.apply(&mut state);
     assert!(caution.remedy.is_taken(&state));

@@ -1,100 +1,15 @@
 //! What holds for every family: the same for any number of threads, saved and read back, weights,
 //! strange customers, and how near each comes to a truth that is known.
 
+mod customers;
+
 use pronoia_core::evaluate::{area_under_roc, log_loss};
 use pronoia_core::learn::setting::{Range, Setting};
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::progress::Unwatched;
-use pronoia_core::study::{Basis, Outcome};
-use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Model, Progress, Table};
-use rand::{RngExt, SeedableRng};
-use rand_chacha::ChaCha8Rng;
 
-fn outcome() -> Outcome {
-    Outcome::is("left", "yes")
-}
-
-fn column<T>(name: &str, kind: Kind, values: Vec<T>, push: impl Fn(&mut ColumnBuilder, T)) -> Column {
-    let mut builder = ColumnBuilder::new(name, kind);
-    values.into_iter().for_each(|value| push(&mut builder, value));
-    builder.finish()
-}
-
-fn numbers(name: &str, values: Vec<Option<f64>>) -> Column {
-    column(name, Kind::Number, values, |b, x| match x {
-        Some(x) => b.push_number(x),
-        None => b.push_missing(),
-    })
-}
-
-fn words(name: &str, values: Vec<&str>) -> Column {
-    column(name, Kind::Category, values, |b, word| b.push_word(word))
-}
-
-/// Customers of whom so many leave; a straight effect, a bend, a category, a
-/// gap, a pair that acts together and three columns that tell nothing.
-fn customers(n: usize, base: f64, seed: u64) -> (Table, Vec<f64>) {
-    let mut rng = ChaCha8Rng::seed_from_u64(seed);
-    let mut draw = |n: usize| -> Vec<f64> { (0..n).map(|_| rng.random::<f64>()).collect() };
-    let (straight, bent, tier, gap, pair, out) = (draw(n), draw(n), draw(n), draw(n), draw(n), draw(n));
-    let idle: Vec<Vec<f64>> = (0..3).map(|_| draw(n)).collect();
-    let tiers = ["Basic", "Plus", "Complete", "Old"];
-    let level = |i: usize| tiers[(tier[i] * 4.0) as usize];
-    let is_missing = |i: usize| gap[i] < 0.15;
-    let truth: Vec<f64> = (0..n)
-        .map(|i| {
-            let together = if level(i) == "Plus" && pair[i] > 0.5 { 1.2 } else { 0.0 };
-            let bend = if is_missing(i) { 0.8 } else { 6.0 * (bent[i] - 0.5) * (bent[i] - 0.5) };
-            let eta = base + 1.6 * straight[i] + bend + together;
-            1.0 / (1.0 + (-eta).exp())
-        })
-        .collect();
-    let left = (0..n).map(|i| if out[i] < truth[i] { "yes" } else { "no" }).collect();
-    let mut columns = vec![
-        numbers("straight", straight.into_iter().map(Some).collect()),
-        numbers("bent", (0..n).map(|i| (!is_missing(i)).then_some(bent[i])).collect()),
-        words("tier", (0..n).map(level).collect()),
-        words("pair", pair.iter().map(|&x| if x > 0.5 { "high" } else { "low" }).collect()),
-        words("left", left),
-    ];
-    for (at, values) in idle.into_iter().enumerate() {
-        columns.push(numbers(&format!("idle_{at}"), values.into_iter().map(Some).collect()));
-    }
-    (Table::new(columns).expect("columns"), truth)
-}
-
-const PREDICTORS: [&str; 7] = ["straight", "bent", "tier", "pair", "idle_0", "idle_1", "idle_2"];
-
-fn basis() -> Basis {
-    Basis::plain(outcome(), PREDICTORS.map(str::to_owned))
-}
-
-fn every(table: &Table) -> Vec<usize> {
-    (0..table.rows()).collect()
-}
-
-/// Settings of a family that fit quickly.
-fn quick(family: Family) -> Settings {
-    let mut settings = Settings::of_family(family.word).expect("a family");
-    let faster: &[(&str, &str)] = match family.word {
-        "boosted" => &[("trees", "60")],
-        "forest" => &[("trees", "24")],
-        "network" => &[("epochs", "6"), ("networks", "2"), ("units", "8")],
-        "neighbours" => &[("most-rows", "800")],
-        _ => &[],
-    };
-    faster.iter().for_each(|(name, value)| settings.set(name, value).expect("a setting"));
-    settings
-}
-
-fn fit(table: &Table, settings: &Settings) -> Model {
-    Model::fit(table, &basis(), &every(table), settings, 7, &Unwatched).expect("a model")
-}
-
-fn happened(table: &Table) -> Vec<bool> {
-    outcome().read(table).expect("the outcome").into_iter().map(|e| e == Some(true)).collect()
-}
+use customers::{basis, column, customers, every, fit_of as fit, happened, numbers, quick, words};
 
 #[test]
 fn every_setting_can_be_read_and_set_and_is_kept_in_range() {
@@ -184,7 +99,7 @@ fn a_fit_stops_when_asked() {
     }
     let (table, _) = customers(500, -1.0, 10);
     for family in Family::ALL {
-        let stopped = Model::fit(&table, &basis(), &every(&table), &quick(family), 1, &Impatient).expect_err("stopped");
+        let stopped = Model::fit(&table, &basis(), &every(&table), quick(family), 1, &Impatient).expect_err("stopped");
         assert!(stopped.to_string().contains("stopped on request"), "{}: {stopped}", family.word);
     }
 }

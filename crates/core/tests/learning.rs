@@ -92,7 +92,7 @@ fn boosting_does_not_overfit_a_thousand_rows_of_noise() {
         words("left", (0..1_000).map(|_| if rng.random::<f64>() < 0.2 { "yes" } else { "no" }).collect::<Vec<_>>());
     let table = Table::new(vec![x, noise, tier, left]).expect("columns");
     let model = fit(&table, "boosted", 3);
-    let Estimator::Boosted(boosted) = &model.estimator else { panic!("boosted") };
+    let Estimator::Boosted(boosted) = &model.members[0].estimator else { panic!("boosted") };
     assert!(boosted.trees.len() < 40, "{} trees of noise", boosted.trees.len());
 }
 

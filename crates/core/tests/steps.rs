@@ -94,9 +94,11 @@ fn a_model_takes_its_steps_with_it_to_the_list() {
     let rows: Vec<usize> = (0..table.rows()).collect();
     let settings = Settings::of_family("boosted").expect("a family");
     let model = Model::fit(&table, &basis, &rows, &settings, 1, &Unwatched).expect("a model");
-    let inputs: Vec<&str> = model.inputs().map(|i| i.0).collect();
+    let inputs: Vec<&str> = model.inputs().map(|i| i.name.as_str()).collect();
     assert_eq!(inputs, ["calls", "months", "noise"], "a list needs only what the customer has");
-    assert!(matches!(model.preparation.inputs[0].seen, Seen::Between(low, high) if low < -2.0 && high > 2.0));
+    assert!(
+        matches!(model.members[0].preparation.inputs[0].seen, Seen::Between(low, high) if low < -2.0 && high > 2.0)
+    );
     let whole = model.probabilities(&table, &rows).expect("scores");
     let saved = Model::from_bytes(&model.to_bytes().expect("bytes")).expect("the same model");
     let (report, matched) = match_list(&saved, &table);

@@ -12,6 +12,7 @@ use crate::learn::setting::Tunable;
 use crate::learn::{FitError, Target, log_loss_of};
 use crate::prepare::{Design, Feature};
 use crate::progress::Unwatched;
+use crate::split::Turn;
 pub use isotonic::Steps;
 
 /// Events, or other rows if they are rarer, from which on more than a straight
@@ -127,20 +128,17 @@ impl Calibration {
             true => &[Map::AsTheyAre, Map::Sigmoid, Map::Beta, Map::Isotonic],
             false => &[Map::AsTheyAre, Map::Sigmoid],
         };
-        let folds = of_row.iter().max().map_or(0, |most| most + 1);
         let mut losses: Vec<(Map, f64)> = Vec::new();
         for &kind in tried {
             let (mut loss, mut weight) = (0.0, 0.0);
-            for fold in 0..folds {
-                let pick = |inside: bool| (0..of_row.len()).filter(|&at| (of_row[at] == fold) == inside).collect();
-                let (judged, learned): (Vec<usize>, Vec<usize>) = (pick(true), pick(false));
-                let scores: Vec<f64> = learned.iter().map(|&at| log_odds[at]).collect();
-                let learned = target.take(&learned);
+            for turn in Turn::of(of_row) {
+                let scores = turn.of_learned(log_odds);
+                let learned = target.take(&turn.learned);
                 if learned.total(true) <= 0.0 || learned.total(false) <= 0.0 {
                     continue;
                 }
                 let map = Self::fit(kind, &scores, &learned)?;
-                for at in judged {
+                for at in turn.judged {
                     let eta = map.as_ref().map_or(log_odds[at], |map| map.apply(log_odds[at]));
                     loss += target.weight(at) * log_loss_of(eta, target.event[at]);
                     weight += target.weight(at);
@@ -174,7 +172,7 @@ fn logarithms(log_odds: f64) -> [f64; 2] {
 }
 
 /// Intercept and coefficients of a logistic regression on these columns.
-fn regression(columns: &[Vec<f64>], target: &Target) -> Result<Vec<f64>, FitError> {
+pub(crate) fn regression(columns: &[Vec<f64>], target: &Target) -> Result<Vec<f64>, FitError> {
     let features = columns.iter().map(|column| Feature::number("score", "score", column.clone())).collect();
     let fitted = LogisticSettings::default().check()?.fit(&Design::new(features, target.rows()), target, &Unwatched)?;
     Ok(std::iter::once(fitted.intercept).chain(fitted.coefficients.iter().map(|c| c.value)).collect())

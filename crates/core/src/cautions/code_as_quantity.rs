@@ -42,7 +42,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             let is_code = whole && named && profile.distinct >= FEWEST && (alike || figures.min > 0.0);
             (is_code && !remedy.is_taken(seen.state)).then(|| Caution {
                 rule: Rule::CodeAsQuantity,
-                column: column.name.clone(),
+                about: column.name.clone(),
                 heading: format!("{} is read as an amount", column.name),
                 evidence: format!(
                     "It has {} different whole numbers from {} to {}, and its name says that they are names: {} is not a little more than {}.",

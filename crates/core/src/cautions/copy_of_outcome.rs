@@ -30,7 +30,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         if sides.len() <= MOST_VALUES && agreeing as f64 >= AGREES * rows as f64 && tells(0) && tells(1) {
             cautions.push(Caution {
                 rule: Rule::CopyOfOutcome,
-                column: column.name.clone(),
+                about: column.name.clone(),
                 heading: format!("{} says the same as {}", column.name, outcome.column),
                 evidence: format!(
                     "In {} of {} training rows its value alone says what {} says.",

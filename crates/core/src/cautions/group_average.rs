@@ -33,7 +33,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         if let Some((by, correlation)) = doubtful {
             cautions.push(Caution {
                 rule: Rule::GroupAverage,
-                column: column.name.clone(),
+                about: column.name.clone(),
                 heading: format!("{} may hold the outcome", column.name),
                 evidence: format!(
                     "It is the same for all customers of one {}, and follows their event rates (correlation {} over the groups, training rows): it looks like an average taken with the outcomes in it.",

@@ -28,7 +28,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             };
             Caution {
                 rule: Rule::KnownAfterwards,
-                column: choice.name.clone(),
+                about: choice.name.clone(),
                 heading: format!("{} may be known only afterwards", choice.name),
                 evidence: format!(
                     "By itself it orders {pairs:.0} of 100 pairs of customers rightly (cross-validated on {rows} training rows). {doubt}."

@@ -5,8 +5,10 @@
 //! rule that looks at validation rows is the one that asks whether a derived
 //! column holds there.
 
+mod candidate;
 mod code_as_quantity;
 mod copy_of_outcome;
+mod few_events;
 mod group_average;
 mod known_afterwards;
 mod left_out;
@@ -16,9 +18,12 @@ mod repeated_customers;
 mod reversed_outcome;
 mod stand_in;
 mod time_matters;
+mod uncalibrated;
 mod unconfirmed;
+mod unstable_tree;
 mod worse_than_chance;
 
+pub use candidate::{Candidate, look_at_candidate};
 pub use left_out::left_out;
 pub use remedy::Remedy;
 pub use worse_than_chance::worse_than_chance;
@@ -54,11 +59,17 @@ pub enum Rule {
     StandIn,
     /// Customers with several rows, dealt out as if they were strangers.
     RepeatedCustomers,
+    /// Scores that are read as probabilities and are none.
+    Uncalibrated,
+    /// The top of a single tree, taken as what matters most.
+    UnstableTree,
+    /// Curves and intervals that rest on a handful of events.
+    FewEvents,
 }
 
 impl Rule {
     /// Every rule.
-    pub const ALL: [Rule; 10] = [
+    pub const ALL: [Rule; 13] = [
         Self::CopyOfOutcome,
         Self::KnownAfterwards,
         Self::ReversedOutcome,
@@ -69,6 +80,9 @@ impl Rule {
         Self::TimeMatters,
         Self::Unconfirmed,
         Self::StandIn,
+        Self::Uncalibrated,
+        Self::UnstableTree,
+        Self::FewEvents,
     ];
 
     /// The stable word for it.
@@ -84,6 +98,9 @@ impl Rule {
             Self::ReversedOutcome => "reversed-outcome",
             Self::StandIn => "stand-in",
             Self::RepeatedCustomers => "repeated-customers",
+            Self::Uncalibrated => "uncalibrated",
+            Self::UnstableTree => "unstable-tree",
+            Self::FewEvents => "few-events",
         }
     }
 
@@ -100,6 +117,9 @@ impl Rule {
             Self::ReversedOutcome => "an outcome the wrong way round",
             Self::StandIn => "stand-ins for sensitive attributes",
             Self::RepeatedCustomers => "customers on both sides of the split",
+            Self::Uncalibrated => "probabilities that do not hold",
+            Self::UnstableTree => "trees that other draws of the rows would not grow",
+            Self::FewEvents => "candidates judged on few events",
         }
     }
 
@@ -134,6 +154,13 @@ impl Rule {
             Self::RepeatedCustomers => {
                 "A customer who is learned from and judged makes the model look better than it is for strangers."
             }
+            Self::Uncalibrated => {
+                "A cut-off weighs money by the probability. Where that is wrong, the order of customers may be right and the line still be drawn in the wrong place."
+            }
+            Self::UnstableTree => {
+                "A single tree puts one column on top where several say about as much; read as what matters most, it misleads."
+            }
+            Self::FewEvents => "With few events a curve bends as single customers happen to fall.",
         }
     }
 }
@@ -151,8 +178,9 @@ impl std::str::FromStr for Rule {
 pub struct Caution {
     /// Which mistake.
     pub rule: Rule,
-    /// The column that it is about.
-    pub column: String,
+    /// The column, or the candidate, that it is about.
+    #[serde(alias = "column")]
+    pub about: String,
     /// In a few words.
     pub heading: String,
     /// What was seen, in a sentence with its counts.
@@ -166,8 +194,9 @@ pub struct Caution {
 pub struct Kept {
     /// Which mistake.
     pub rule: Rule,
-    /// The column that it is about.
-    pub column: String,
+    /// The column, or the candidate, that it is about.
+    #[serde(alias = "column")]
+    pub about: String,
     /// Why it is none here.
     pub because: String,
 }
@@ -218,7 +247,7 @@ pub fn look(seen: &Seen) -> Vec<Caution> {
     for rule in rules {
         for caution in rule(seen) {
             // The first rule says all that there is to say against a column.
-            if cautions.iter().all(|c| c.column != caution.column) {
+            if cautions.iter().all(|c| c.about != caution.about) {
                 cautions.push(caution);
             }
         }
@@ -229,18 +258,21 @@ pub fn look(seen: &Seen) -> Vec<Caution> {
 impl Caution {
     /// Whether it still concerns the study after a change of its choices.
     pub fn concerns(&self, state: &StudyState) -> bool {
-        let goes_in = || state.columns.iter().any(|c| c.name == self.column && c.goes_in());
+        let goes_in = || state.columns.iter().any(|c| c.name == self.about && c.goes_in());
         match self.rule {
             Rule::TimeMatters | Rule::RepeatedCustomers => !self.remedy.is_taken(state),
-            Rule::ReversedOutcome => state.outcome.as_ref().is_some_and(|o| o.column == self.column),
+            Rule::ReversedOutcome => state.outcome.as_ref().is_some_and(|o| o.column == self.about),
             Rule::CodeAsQuantity => goes_in() && !self.remedy.is_taken(state),
+            // Whether a candidate stands for the present choices is for its keeper to say.
+            Rule::Uncalibrated | Rule::UnstableTree => true,
+            Rule::FewEvents => !self.remedy.is_taken(state),
             _ => goes_in(),
         }
     }
 
     /// Why it was kept, if it was.
     pub fn kept<'a>(&self, state: &'a StudyState) -> Option<&'a str> {
-        let is_this = |kept: &&Kept| kept.rule == self.rule && kept.column == self.column;
+        let is_this = |kept: &&Kept| kept.rule == self.rule && kept.about == self.about;
         state.kept.iter().find(is_this).map(|kept| kept.because.as_str())
     }
 }

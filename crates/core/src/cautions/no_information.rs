@@ -22,7 +22,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             });
             Caution {
                 rule: Rule::NoInformation,
-                column: choice.name.clone(),
+                about: choice.name.clone(),
                 heading: format!("{} cannot tell customers apart", choice.name),
                 evidence: format!("{}.{figures}", capital(&choice.reason)),
                 remedy: Remedy::LeaveOut { column: choice.name.clone() },

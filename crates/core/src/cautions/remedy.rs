@@ -35,6 +35,14 @@ pub enum Remedy {
         /// The value.
         event: String,
     },
+    /// Judge every row by models fitted to the others.
+    CrossValidate,
+    /// Fit the candidate again, and calibrate it.
+    Calibrate,
+    /// Fit many trees beside the one.
+    FitForest,
+    /// Take the candidate off the list.
+    Retire,
 }
 
 impl Remedy {
@@ -46,12 +54,17 @@ impl Remedy {
             Self::SplitByTime { .. } => "Judge on the newest".into(),
             Self::KeepTogether { .. } => "Keep them together".into(),
             Self::OtherEvent { event } => format!("Make “{event}” the event"),
+            Self::CrossValidate => "Judge every row in turn".into(),
+            Self::Calibrate => "Fit it again, calibrated".into(),
+            Self::FitForest => "Fit many trees".into(),
+            Self::Retire => "Take it off the list".into(),
         }
     }
 
     /// Changes the choices as it says. After a change of the event the roles
     /// are to be guessed anew, which needs the records: a caller that has them
-    /// chooses the outcome again instead.
+    /// chooses the outcome again instead. What is done
+    /// to candidates is no choice: it changes nothing here.
     pub fn apply(&self, state: &mut StudyState) {
         match self {
             Self::LeaveOut { column } => {
@@ -64,6 +77,8 @@ impl Remedy {
             }
             Self::SplitByTime { column } => state.split.by = Dealing::Newest { column: column.clone() },
             Self::KeepTogether { column } => state.split.together = Some(column.clone()),
+            Self::CrossValidate => state.split.folds = Some(super::few_events::FOLDS),
+            Self::Calibrate | Self::FitForest | Self::Retire => {}
             Self::OtherEvent { event } => {
                 if let Some(outcome) = &mut state.outcome {
                     outcome.event = Event::Value(event.clone());

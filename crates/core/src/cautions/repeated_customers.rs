@@ -25,7 +25,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         if torn > 0 {
             cautions.push(Caution {
                 rule: Rule::RepeatedCustomers,
-                column: column.name.clone(),
+                about: column.name.clone(),
                 heading: format!("{} customers stand on both sides", count(torn as u64)),
                 evidence: format!(
                     "Of {} customers named by {}, {} have several rows; {} of them are both learned from and judged.",

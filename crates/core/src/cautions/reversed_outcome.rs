@@ -24,7 +24,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
     let verb = seen.question.event_verb();
     vec![Caution {
         rule: Rule::ReversedOutcome,
-        column: outcome.column.clone(),
+        about: outcome.column.clone(),
         heading: format!("“{event}” may not be the event"),
         evidence: format!(
             "As it stands, {} of {} customers ({}) {verb}: those whose {} is “{event}”.",

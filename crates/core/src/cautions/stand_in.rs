@@ -26,7 +26,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         if share >= STANDS_IN {
             cautions.push(Caution {
                 rule: Rule::StandIn,
-                column: column.name.clone(),
+                about: column.name.clone(),
                 heading: format!("{} stands in for {}", column.name, attribute.name),
                 evidence: format!(
                     "It tells {} of what there is to know of {} (mutual information over entropy, training rows), which is not to decide.",

@@ -46,7 +46,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         let day = |at: usize| dated.get(at).map_or(String::new(), |d| written_date(d.0 as i32));
         let caution = Caution {
             rule: Rule::TimeMatters,
-            column: column.name.clone(),
+            about: column.name.clone(),
             heading: format!("The event rate changes with {}", column.name),
             evidence: format!(
                 "Of the earliest eighth of training rows, from {}, {} had the event; of the latest, up to {}, {}. Chance alone would do this in fewer than 1 of 1 000 tables.",

@@ -35,7 +35,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             let enough = inside_later.rows >= FEWEST && out_later.rows >= FEWEST;
             (differed && enough && !holds).then(|| Caution {
                 rule: Rule::Unconfirmed,
-                column: column.name.clone(),
+                about: column.name.clone(),
                 heading: format!("{} does not hold on other rows", column.name),
                 evidence: format!(
                     "On training rows {} of those inside had the event, against {} outside; on validation rows {} against {}, which chance explains.",

@@ -101,6 +101,32 @@ impl Ranking {
     /// # Errors
     /// [`CurveError::NoRows`].
     pub fn of(probability: &[f64], event: &[bool], seed: u64) -> Result<Self, CurveError> {
+        Self::summarised(probability, event, |happened, ends| bands(happened, ends, seed))
+    }
+
+    /// The same without resamples: the ranges are the counts themselves.
+    ///
+    /// # Errors
+    /// [`CurveError::NoRows`].
+    pub fn counted(probability: &[f64], event: &[bool]) -> Result<Self, CurveError> {
+        Self::summarised(probability, event, |happened, ends| {
+            let mut events = 0.0;
+            let mut from = 0;
+            let count = |&end: &usize| {
+                events += happened[from..end].iter().filter(|&&e| e).count() as f64;
+                from = end;
+                (events, events)
+            };
+            ends.iter().map(count).collect()
+        })
+    }
+
+    /// `bands` is handed what happened in order, and the numbers of customers looked at.
+    fn summarised(
+        probability: &[f64],
+        event: &[bool],
+        bands: impl FnOnce(&[bool], &[usize]) -> Vec<(f64, f64)>,
+    ) -> Result<Self, CurveError> {
         let n = probability.len();
         if n == 0 {
             return Err(CurveError::NoRows);
@@ -113,7 +139,7 @@ impl Ranking {
             cumulative.push(cumulative[cumulative.len() - 1] + u64::from(e));
         }
         let ends = tie_ends(probability, &order);
-        let bands = bands(&happened, &ends, seed);
+        let bands = bands(&happened, &ends);
         let stands = ends
             .iter()
             .zip(bands)

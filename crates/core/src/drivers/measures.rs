@@ -47,6 +47,9 @@ impl Count {
 /// The standard normal quantile at 0.975.
 pub const Z95: f64 = 1.959_963_984_540_054;
 
+/// The standard normal quantile at 0.95, for intervals of 90 %.
+pub const Z90: f64 = 1.644_853_626_951_472_7;
+
 /// All counts added up.
 pub fn total(counts: &[Count]) -> Count {
     counts.iter().fold(Count::default(), |sum, &c| sum.plus(c))

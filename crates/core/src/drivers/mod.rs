@@ -13,7 +13,7 @@ mod totals;
 pub use grouping::{Band, Group, Grouping, Members, Notation};
 pub(crate) use grouping::{band_edges, merged};
 pub use measures::{
-    Count, Z95, chance, chi_square, correlation, entropy, information_value, mutual_information, total, wilson,
+    Count, Z90, Z95, chance, chi_square, correlation, entropy, information_value, mutual_information, total, wilson,
 };
 pub use pairs::PairMap;
 pub use segments::{Segment, Segments};

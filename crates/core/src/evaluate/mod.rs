@@ -113,15 +113,18 @@ impl Confusion {
     /// Counts rows with a probability of at least `cut_off` as acted on.
     pub fn at(probability: &[f64], event: &[bool], cut_off: f64) -> Self {
         let mut counts = Self::default();
-        for (&p, &e) in probability.iter().zip(event) {
-            *match (p >= cut_off, e) {
-                (true, true) => &mut counts.hits,
-                (true, false) => &mut counts.false_alarms,
-                (false, true) => &mut counts.missed,
-                (false, false) => &mut counts.left_alone,
-            } += 1;
-        }
+        probability.iter().zip(event).for_each(|(&p, &event)| counts.add(p >= cut_off, event));
         counts
+    }
+
+    /// Counts one row more.
+    pub fn add(&mut self, acted: bool, event: bool) {
+        *match (acted, event) {
+            (true, true) => &mut self.hits,
+            (true, false) => &mut self.false_alarms,
+            (false, true) => &mut self.missed,
+            (false, false) => &mut self.left_alone,
+        } += 1;
     }
 
     /// Rows acted on.

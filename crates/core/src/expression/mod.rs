@@ -174,6 +174,18 @@ impl Expression {
         evaluate::evaluate(&self.node, &self.inputs, table)
     }
 
+    /// Whether a condition holds, row by row; none where something that it needs is
+    /// missing.
+    ///
+    /// # Errors
+    /// As [`Expression::evaluate`], or if it is no condition.
+    pub fn holds(&self, table: &Table) -> Result<Vec<Option<bool>>, String> {
+        match self.evaluate(table)?.values {
+            Vector::Truth(truth) => Ok(truth.iter().collect()),
+            _ => Err(format!("“{}” is neither true nor false.", self.source())),
+        }
+    }
+
     /// Computes it as a column of a table; also in how many rows it had no value
     /// although nothing was missing.
     ///

@@ -4,7 +4,7 @@
 //! event and among the others; each adds the logarithm of how much likelier
 //! its value is among the former (Hand & Yu 2001). Numbers are cut into bands
 //! of about equally many customers (Dougherty, Kohavi & Sahami 1995) or taken
-//! as normally distributed. A missing value is a value of its own. Columns are
+//! as normally distributed, whichever tells more. A missing value is a value of its own. Columns are
 //! never quite independent, which makes the sums too extreme; a model makes
 //! probabilities of them by calibration.
 
@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target};
+use super::{FitError, Target, log_loss_of};
 use crate::Progress;
 use crate::drivers::band_edges;
 use crate::prepare::{Design, Feature, FeatureValues};
@@ -21,7 +21,7 @@ use crate::prepare::{Design, Feature, FeatureValues};
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(default)]
 pub struct BayesSettings {
-    /// How numbers are described: `bands` or `normal`.
+    /// How numbers are described: `bands`, `normal`, or `either`.
     pub numbers: String,
     /// Bands per number at most.
     pub bands: usize,
@@ -31,7 +31,7 @@ pub struct BayesSettings {
 
 impl Default for BayesSettings {
     fn default() -> Self {
-        Self { numbers: "bands".into(), bands: 12, smoothing: 2.0 }
+        Self { numbers: "either".into(), bands: 12, smoothing: 2.0 }
     }
 }
 
@@ -41,8 +41,8 @@ impl Tunable for BayesSettings {
         Setting::new(
             "numbers",
             "Numbers as",
-            Range::OneOf(&["bands", "normal"]),
-            "Bands follow any shape; normal takes each number as bell-shaped in either class.",
+            Range::OneOf(&["either", "bands", "normal"]),
+            "Bands follow any shape; normal takes each number as bell-shaped in either class. Either: for each number what tells halves of the rows better that it was not counted in.",
         ),
         Setting::new("bands", "Bands per number", Range::Count(2, 100), "Each holds about equally many customers."),
         Setting::new(
@@ -53,6 +53,10 @@ impl Tunable for BayesSettings {
         ),
     ];
 }
+
+/// What bands must tell more than a normal curve to be worth their many rates, in
+/// log loss summed over all rows.
+const WORTH_BANDS: f64 = 4.0;
 
 /// A fitted naive Bayes classifier.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -118,27 +122,45 @@ impl Checked<BayesSettings> {
                 let missing = adds.pop().unwrap_or(0.0);
                 Evidence::Levels { adds, missing }
             }
-            FeatureValues::Number(values) => {
-                let edges = band_edges(values.iter().copied().filter(|x| !x.is_nan()), self.bands);
-                let slot = |row: usize| match values[row] {
-                    x if x.is_nan() => Some(edges.len() + 1),
-                    x => Some(edges.partition_point(|&edge| edge < x)),
-                };
-                let mut adds = self.adds(target, edges.len() + 2, slot);
-                let missing = adds.pop().unwrap_or(0.0);
-                if self.numbers == "bands" {
-                    return Evidence::Bands { edges, adds, missing };
+            FeatureValues::Number(values) => match self.numbers.as_str() {
+                "bands" => self.banded(values, target),
+                "normal" => self.normal(values, target),
+                _ => {
+                    let loss = |of: &dyn Fn(&[f64], &Target) -> Evidence| loss_on_halves(values, target, of);
+                    let banded = loss(&|values, target| self.banded(values, target));
+                    let normal = loss(&|values, target| self.normal(values, target));
+                    if normal < banded + WORTH_BANDS {
+                        self.normal(values, target)
+                    } else {
+                        self.banded(values, target)
+                    }
                 }
-                let overall = moments(values, |row| target.weight(row))[1];
-                let of = |event: bool| {
-                    let side = |row: usize| if target.event[row] == event { target.weight(row) } else { 0.0 };
-                    let [mean, variance] = moments(values, side);
-                    // A spread that happens to be nothing would decide alone.
-                    [mean, variance.max(1e-9 * overall.max(f64::MIN_POSITIVE))]
-                };
-                Evidence::Normal { events: of(true), others: of(false), missing }
-            }
+            },
         }
+    }
+
+    fn banded(&self, values: &[f64], target: &Target) -> Evidence {
+        let edges = band_edges(values.iter().copied().filter(|x| !x.is_nan()), self.bands);
+        let slot = |row: usize| match values[row] {
+            x if x.is_nan() => Some(edges.len() + 1),
+            x => Some(edges.partition_point(|&edge| edge < x)),
+        };
+        let mut adds = self.adds(target, edges.len() + 2, slot);
+        let missing = adds.pop().unwrap_or(0.0);
+        Evidence::Bands { edges, adds, missing }
+    }
+
+    fn normal(&self, values: &[f64], target: &Target) -> Evidence {
+        let mut adds = self.adds(target, 2, |row| Some(usize::from(values[row].is_nan())));
+        let missing = adds.pop().unwrap_or(0.0);
+        let overall = moments(values, |row| target.weight(row))[1];
+        let of = |event: bool| {
+            let side = |row: usize| if target.event[row] == event { target.weight(row) } else { 0.0 };
+            let [mean, variance] = moments(values, side);
+            // A spread that happens to be nothing would decide alone.
+            [mean, variance.max(1e-9 * overall.max(f64::MIN_POSITIVE))]
+        };
+        Evidence::Normal { events: of(true), others: of(false), missing }
     }
 
     /// The logarithm of how much likelier each slot is with the event; rows
@@ -165,6 +187,27 @@ impl Checked<BayesSettings> {
         };
         counts.into_iter().map(add).collect()
     }
+}
+
+/// How badly a number by itself tells the outcome of the half of the rows that its
+/// evidence was not counted in, both halves together; rows are dealt by turns.
+fn loss_on_halves(values: &[f64], target: &Target, evidence: &dyn Fn(&[f64], &Target) -> Evidence) -> f64 {
+    let half = |which: usize| -> Vec<usize> { (which..values.len()).step_by(2).collect() };
+    let mut loss = 0.0;
+    for (counted, judged) in [(half(0), half(1)), (half(1), half(0))] {
+        let learned = target.take(&counted);
+        if learned.total(true) <= 0.0 || learned.total(false) <= 0.0 {
+            continue;
+        }
+        let there: Vec<f64> = counted.iter().map(|&row| values[row]).collect();
+        let evidence = evidence(&there, &learned);
+        let prior = (learned.rate() / (1.0 - learned.rate())).ln();
+        let told = FeatureValues::Number(judged.iter().map(|&row| values[row]).collect());
+        for (at, &row) in judged.iter().enumerate() {
+            loss += target.weight(row) * log_loss_of(prior + evidence.adds(&told, at), target.event[row]);
+        }
+    }
+    loss
 }
 
 /// Weighted mean and variance of the values that are there.

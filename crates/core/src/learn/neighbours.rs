@@ -39,7 +39,7 @@ pub struct NeighboursSettings {
 
 impl Default for NeighboursSettings {
     fn default() -> Self {
-        Self { neighbours: 100, weigh_columns: true, most_rows: 10_000 }
+        Self { neighbours: 70, weigh_columns: true, most_rows: 10_000 }
     }
 }
 

@@ -44,7 +44,7 @@ pub struct NetworkSettings {
 
 impl Default for NetworkSettings {
     fn default() -> Self {
-        Self { units: 32, dropout: 0.15, weight_decay: 0.02, learning_rate: 0.003, batch: 128, epochs: 40, networks: 4 }
+        Self { units: 32, dropout: 0.15, weight_decay: 0.02, learning_rate: 0.003, batch: 128, epochs: 40, networks: 8 }
     }
 }
 

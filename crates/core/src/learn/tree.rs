@@ -5,6 +5,7 @@
 //! where a branch does not earn its keep on rows that it was not grown on
 //! (their cost-complexity pruning, chosen by cross-validation).
 
+mod first_questions;
 mod pruning;
 
 use serde::{Deserialize, Serialize};
@@ -16,6 +17,7 @@ use crate::Progress;
 use crate::prepare::Design;
 use crate::progress::Part;
 use crate::split::folds;
+pub use first_questions::FirstQuestions;
 use pruning::Pruning;
 
 /// Parts that take turns in judging how far to cut back.
@@ -70,6 +72,8 @@ pub struct DecisionTree {
     pub counts: Vec<[f64; 2]>,
     /// Leaves before it was cut back.
     pub grown: usize,
+    /// What trees on other draws of the same rows ask first.
+    pub first: FirstQuestions,
 }
 
 impl Checked<TreeSettings> {
@@ -93,12 +97,12 @@ impl Checked<TreeSettings> {
             let penalty = self.penalty(&pruned, design, target, seed, &Part::of(progress, 0.2, 1.0))?;
             pruned = pruned.cut_back(penalty);
         }
-        Ok(pruned.finished(target.rate(), leaves))
+        let first = self.first_questions(design, target, seed);
+        Ok(pruned.finished(target.rate(), leaves, first))
     }
 
-    /// A tree as large as it may be, with what each of its nodes holds.
-    fn grown(&self, design: &Design, target: &Target) -> Pruning {
-        let binned = Binned::of(design);
+    /// How the tree is to be grown, up to so many leaves.
+    fn growth(&self, leaves: usize, features: usize) -> Growth {
         let limits = Limits {
             rows_per_leaf: self.rows_per_leaf,
             ridge: 0.0,
@@ -107,14 +111,15 @@ impl Checked<TreeSettings> {
             level_ridge: 10.0,
             centred: true,
         };
-        let directions = vec![Direction::Free; binned.features()];
-        let growth = Growth { leaves: self.leaves, limits, directions, rate: 1.0 };
+        Growth { leaves, limits, directions: vec![Direction::Free; features], rate: 1.0 }
+    }
+
+    /// A tree as large as it may be, with what each of its nodes holds.
+    fn grown(&self, design: &Design, target: &Target) -> Pruning {
+        let binned = Binned::of(design);
+        let growth = self.growth(self.leaves, binned.features());
         let mut quantised = Quantised::default();
-        let pair = |row: usize| {
-            let weight = target.weight(row) as f32;
-            [if target.event[row] { -weight } else { 0.0 }, weight]
-        };
-        quantised.pack(&(0..target.rows()).map(pair).collect::<Vec<_>>(), 0);
+        quantised.pack(&(0..target.rows()).map(|row| counted(target, row, 1.0)).collect::<Vec<_>>(), 0);
         let every: Vec<usize> = (0..binned.features()).collect();
         let tree = Grower::new(&binned, &growth).grow(&quantised, None, &every).tree;
         Pruning::of(tree, design, target)
@@ -151,6 +156,13 @@ impl Checked<TreeSettings> {
     }
 }
 
+/// What a row that is drawn so often adds to a node: events, negative as gradients
+/// are, and weight.
+fn counted(target: &Target, row: usize, times: f32) -> [f32; 2] {
+    let weight = target.weight(row) as f32 * times;
+    [if target.event[row] { -weight } else { 0.0 }, weight]
+}
+
 /// Log-odds of a node that holds so many rows of either outcome.
 fn log_odds([others, events]: [f64; 2], rate: f64) -> f64 {
     ((events + PRIOR_ROWS * rate) / (others + PRIOR_ROWS * (1.0 - rate))).ln()
@@ -164,12 +176,12 @@ impl DecisionTree {
 }
 
 impl Pruning {
-    fn finished(mut self, rate: f64, grown: usize) -> DecisionTree {
+    fn finished(mut self, rate: f64, grown: usize, first: FirstQuestions) -> DecisionTree {
         for (node, counts) in self.tree.nodes.iter_mut().zip(&self.counts) {
             if let Node::Leaf { value, .. } = node {
                 *value = log_odds(*counts, rate);
             }
         }
-        DecisionTree { tree: self.tree, counts: self.counts, grown }
+        DecisionTree { tree: self.tree, counts: self.counts, grown, first }
     }
 }

@@ -47,7 +47,7 @@ pub enum Encoding {
 const RARE: u64 = 20;
 
 /// The most indicators made of one column; the less frequent values are grouped.
-const MOST_INDICATORS: usize = 60;
+pub(crate) const MOST_INDICATORS: usize = 60;
 
 /// The fitted preparation of all predictors.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

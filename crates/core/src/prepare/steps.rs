@@ -413,8 +413,8 @@ pub fn population(steps: &[Step], table: &Table) -> Result<(Table, Vec<bool>), P
         match &step.action {
             Action::Filter { condition } => {
                 let condition = Expression::check_condition(condition, &types).map_err(|e| failed(e.to_string()))?;
-                let truth = condition.evaluate(&so_far).map_err(failed)?.values.into_column("kept");
-                (0..kept.len()).for_each(|row| kept[row] &= truth.text(row).as_deref() == Some("yes"));
+                let holds = condition.holds(&so_far).map_err(failed)?;
+                kept.iter_mut().zip(holds).for_each(|(kept, holds)| *kept &= holds == Some(true));
             }
             Action::Derive { name, expression } => {
                 // One that reads what a learning step made is of no use to a filter.

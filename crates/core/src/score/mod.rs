@@ -101,10 +101,12 @@ pub fn match_list(model: &Model, list: &Table) -> (MatchReport, Table) {
     let mut inputs = Vec::new();
     let mut columns = Vec::new();
     let mut used = Vec::new();
-    for prepared in &model.preparation.inputs {
+    for prepared in model.inputs() {
         let found = list.column(&prepared.name).or_else(|| {
             let wanted = folded(&prepared.name);
-            list.columns().iter().find(|c| folded(&c.name) == wanted && !model.inputs().any(|(n, _)| n == c.name))
+            list.columns()
+                .iter()
+                .find(|c| folded(&c.name) == wanted && !model.inputs().any(|input| input.name == c.name))
         });
         let mut input = InputMatch {
             name: prepared.name.clone(),

@@ -3,9 +3,11 @@
 mod alike;
 mod groups;
 mod plan;
+mod turn;
 
 pub use alike::Alike;
 pub use plan::{Dealing, SplitPlan};
+pub use turn::Turn;
 
 use rand::SeedableRng;
 use rand::seq::SliceRandom;

@@ -33,6 +33,8 @@ pub struct StudyState {
     pub columns: Vec<ColumnChoice>,
     /// Cautions that somebody decided to live with.
     pub kept: Vec<Kept>,
+    /// By what condition on a customer's columns people act today, if they do.
+    pub todays_rule: Option<String>,
     /// What to do about whom.
     pub policy: Option<ChosenPolicy>,
 }

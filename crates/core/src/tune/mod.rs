@@ -20,6 +20,7 @@ use crate::evaluate::{area_under_roc, descending, log_loss};
 use crate::learn::{Family, Settings, seed_of};
 use crate::model::{Model, ModelError};
 use crate::progress::Part;
+use crate::split::Turn;
 use crate::study::Basis;
 use crate::{Progress, Table};
 
@@ -240,13 +241,11 @@ impl Search {
         let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
         let of_row = basis.split.folds_of(table, rows, &event, (FOLDS, self.plan.seed))?;
         let mut tried = Tried { settings, by_fold: Vec::new(), seconds: 0.0, failed: None };
-        for fold in 0..FOLDS {
+        for (fold, turn) in Turn::of(&of_row).enumerate() {
             let part = Part::of(progress, fold as f64 / FOLDS as f64, (fold + 1) as f64 / FOLDS as f64);
-            let pick = |inside: bool| (0..rows.len()).filter(|&at| (of_row[at] == fold) == inside).collect::<Vec<_>>();
-            let of = |at: &[usize]| at.iter().map(|&at| rows[at]).collect::<Vec<_>>();
-            let (judged, learned) = (pick(true), pick(false));
-            let told = Model::fit(table, basis, &of(&learned), &tried.settings, self.plan.seed, &part)
-                .and_then(|model| Ok(model.probabilities(table, &of(&judged))?));
+            let learned = turn.of_learned(rows);
+            let told = Model::fit(table, basis, &learned, &tried.settings, self.plan.seed, &part)
+                .and_then(|model| Ok(model.probabilities(table, &turn.of_judged(rows))?));
             let probability = match told {
                 Ok(probability) => probability,
                 Err(stopped @ ModelError::Fit(crate::learn::FitError::Cancelled(_))) => return Err(stopped),
@@ -255,8 +254,7 @@ impl Search {
                     break;
                 }
             };
-            let event: Vec<bool> = judged.iter().map(|&at| event[at]).collect();
-            tried.by_fold.push(self.plan.measure.loss(&probability, &event));
+            tried.by_fold.push(self.plan.measure.loss(&probability, &turn.of_judged(&event)));
             if fold == 0 && self.is_hopeless(tried.by_fold[0]) {
                 break;
             }

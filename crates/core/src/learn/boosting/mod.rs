@@ -215,6 +215,7 @@ impl Checked<BoostedSettings> {
                 let point = (loss::mean(&scores, target), loss::mean(&watched_scores, watched_target));
                 words = format!("Tree {round}, at most {rounds}; log loss {:.4} on rows held back", point.1);
                 curve.push(point);
+                progress.learned(round, point);
             }
             // With all rows and columns at hand, the next tree would find nothing either.
             let is_over = tree.nodes.len() == 1 && self.rows == 1.0 && self.columns == 1.0;

@@ -1,6 +1,7 @@
 //! Families that add up what each feature says: the loss, its sums over all rows, and two ways to
 //! the coefficients of least loss.
 
+mod columns;
 mod descent;
 mod newton;
 mod sums;

@@ -2,6 +2,7 @@
 
 use nalgebra::{DMatrix, DVector};
 
+use super::columns::Columns;
 use super::descent;
 use super::sums::Sums;
 use super::{Loss, Penalty};
@@ -14,6 +15,12 @@ const MOST_STEPS: usize = 60;
 
 /// Sums of features beyond which an unpenalised fit runs away.
 const AWAY: f64 = 25.0;
+
+/// Rows from which on the first steps are taken on a part of them.
+const MANY_ROWS: usize = 50_000;
+
+/// Of so many rows one is in that part.
+const ONE_OF: usize = 16;
 
 /// The coefficients of least loss and penalty.
 pub struct Solution {
@@ -43,11 +50,10 @@ pub fn solve<L: Loss>(
     penalty: Penalty,
     progress: &dyn Progress,
 ) -> Result<Result<Solution, Fault>, FitError> {
-    let p = design.features().len() + 1;
-    let mut beta = DVector::zeros(p);
-    beta[0] = L::start(target.rate());
+    let mut beta = begun::<L>(design, target, penalty, progress)?;
     let weight = target.total(true) + target.total(false);
-    let mut state = Sums::at::<L>(design, target, &beta);
+    let columns = Columns::of(design);
+    let mut state = Sums::at::<L>(&columns, target, &beta);
     let mut objective = state.loss + penalty.of(&beta);
     let is_free = penalty == Penalty::default();
     for step in 1..=MOST_STEPS {
@@ -61,7 +67,7 @@ pub fn solve<L: Loss>(
         let mut halvings = 0;
         loop {
             let candidate = &beta + &move_by;
-            let next = Sums::at::<L>(design, target, &candidate);
+            let next = Sums::at::<L>(&columns, target, &candidate);
             let next_objective = next.loss + penalty.of(&candidate);
             if next_objective <= objective + 1e-12 * objective.abs() || halvings == 30 {
                 (beta, state, objective) = (candidate, next, next_objective);
@@ -79,6 +85,31 @@ pub fn solve<L: Loss>(
         }
     }
     Ok(Err(Fault::RunsAway))
+}
+
+/// Where the search begins: without any feature, or, among many rows, where a part of
+/// them has its least. That is about a standard error of the part away from the
+/// whole, from where few steps over all rows are left.
+fn begun<L: Loss>(
+    design: &Design,
+    target: &Target,
+    penalty: Penalty,
+    progress: &dyn Progress,
+) -> Result<DVector<f64>, FitError> {
+    let mut beta = DVector::zeros(design.features().len() + 1);
+    beta[0] = L::start(target.rate());
+    if target.rows() < MANY_ROWS {
+        return Ok(beta);
+    }
+    let part: Vec<usize> = (0..target.rows()).step_by(ONE_OF).collect();
+    let learned = target.take(&part);
+    if learned.total(true) <= 0.0 || learned.total(false) <= 0.0 {
+        return Ok(beta);
+    }
+    let share = part.len() as f64 / target.rows() as f64;
+    let penalty = Penalty { ridge: penalty.ridge * share, lasso: penalty.lasso * share };
+    // A part that has no answer of its own says nothing of the whole.
+    Ok(solve::<L>(&design.take(&part), &learned, penalty, progress)?.map_or(beta, |solution| solution.beta))
 }
 
 /// The step to the least of the quadratic model; none where that is not unique.

@@ -4,8 +4,8 @@ use nalgebra::{DMatrix, DVector};
 use rayon::prelude::*;
 
 use super::Loss;
+use super::columns::{Columns, NONE};
 use crate::learn::Target;
-use crate::prepare::Design;
 
 /// Rows that are summed up together: few enough for a hundred features of them to
 /// stay in the cache, and fixed, so that sums do not depend on threads.
@@ -28,14 +28,14 @@ pub struct Sums {
 
 impl Sums {
     /// Adds up all rows at the coefficients given, intercept first.
-    pub fn at<L: Loss>(design: &Design, target: &Target, beta: &DVector<f64>) -> Self {
+    pub fn at<L: Loss>(columns: &Columns, target: &Target, beta: &DVector<f64>) -> Self {
         let p = beta.len();
         let blocks: Vec<Sums> = (0..target.rows().div_ceil(BLOCK * BLOCKS))
             .into_par_iter()
             .map(|part| {
                 let blocks = part * BLOCKS..target.rows().div_ceil(BLOCK).min((part + 1) * BLOCKS);
                 let mut sums = Self::nothing(p);
-                blocks.for_each(|block| sums.add(Self::of_block::<L>(design, target, beta, block * BLOCK)));
+                blocks.for_each(|block| sums.add(Self::of_block::<L>(columns, target, beta, block * BLOCK)));
                 sums
             })
             .collect();
@@ -55,14 +55,30 @@ impl Sums {
         self.farthest = self.farthest.max(other.farthest);
     }
 
-    fn of_block<L: Loss>(design: &Design, target: &Target, beta: &DVector<f64>, start: usize) -> Self {
+    fn of_block<L: Loss>(columns: &Columns, target: &Target, beta: &DVector<f64>, start: usize) -> Self {
         let end = (start + BLOCK).min(target.rows());
         let n = end - start;
         let p = beta.len();
-        let columns: Vec<&[f64]> = design.features().iter().map(|f| &f.numbers()[start..end]).collect();
+        let numbers: Vec<(usize, &[f64])> =
+            columns.numbers.iter().map(|(at, values)| (at + 1, &values[start..end])).collect();
+        // Places among the coefficients, row by row; one past the last where none of
+        // a column's indicators is 1, so that what is added there can be dropped.
+        let codes: Vec<Vec<usize>> = columns
+            .codes
+            .iter()
+            .map(|of| {
+                let place = |&code: &u16| if code == NONE { p } else { of.features[usize::from(code)] + 1 };
+                of.of_row[start..end].iter().map(place).collect()
+            })
+            .collect();
         let mut eta = vec![beta[0]; n];
-        for (column, b) in columns.iter().zip(beta.iter().skip(1)) {
+        for (place, column) in &numbers {
+            let b = beta[*place];
             eta.iter_mut().zip(*column).for_each(|(e, x)| *e += b * x);
+        }
+        let steps: Vec<f64> = beta.iter().copied().chain([0.0]).collect();
+        for places in &codes {
+            eta.iter_mut().zip(places).for_each(|(e, &place)| *e += steps[place]);
         }
         let (mut loss, mut farthest) = (0.0, 0.0f64);
         let (mut slope, mut weight) = (vec![0.0; n], vec![0.0; n]);
@@ -74,35 +90,72 @@ impl Sums {
             slope[i] = counts * down;
             weight[i] = counts * bend;
         }
-        let mut descent = DVector::zeros(p);
-        let mut curvature = DMatrix::zeros(p, p);
+        let mut descent = vec![0.0; p + 1];
+        // Row by row, with a place that is dropped at the end of each.
+        let mut products = vec![0.0; (p + 1) * (p + 1)];
+        let place = |a: usize, b: usize| a * (p + 1) + b;
         descent[0] = sum(&slope);
-        curvature[(0, 0)] = sum(&weight);
-        let mut weighted = vec![0.0; n];
-        for (j, x) in columns.iter().enumerate() {
-            descent[j + 1] = dot(&slope, x);
-            weighted.iter_mut().zip(&weight).zip(*x).for_each(|((wx, w), x)| *wx = w * x);
-            curvature[(j + 1, 0)] = sum(&weighted);
-            for (k, z) in columns.iter().enumerate().take(j + 1) {
-                curvature[(j + 1, k + 1)] = dot(&weighted, z);
+        products[0] = sum(&weight);
+        let mut weighted = [vec![0.0; n], vec![0.0; n]];
+        // Two features at a time share what is fetched of every other one.
+        for (pair, both) in numbers.chunks(2).enumerate() {
+            for (side, (at, x)) in both.iter().enumerate() {
+                descent[*at] = dot(&slope, x);
+                weighted[side].iter_mut().zip(&weight).zip(*x).for_each(|((wx, w), x)| *wx = w * x);
+                products[place(*at, 0)] = sum(&weighted[side]);
+            }
+            for (other, z) in &numbers[..=2 * pair] {
+                let dots = dots([&weighted[0], &weighted[1]], z);
+                both.iter().zip(dots).for_each(|((at, _), dot)| products[place(*at, *other)] = dot);
+            }
+            if let [_, (at, x)] = both {
+                products[place(*at, *at)] = dot(&weighted[1], x);
+            }
+            for ((at, _), weighted) in both.iter().zip(&weighted) {
+                let row = &mut products[place(*at, 0)..place(*at + 1, 0)];
+                for places in &codes {
+                    places.iter().zip(weighted).for_each(|(&other, wx)| row[other] += wx);
+                }
             }
         }
-        curvature.fill_upper_triangle_with_lower_triangle();
+        for (first, places) in codes.iter().enumerate() {
+            for i in 0..n {
+                let row = place(places[i], 0);
+                descent[places[i]] += slope[i];
+                products[row] += weight[i];
+                products[row + places[i]] += weight[i];
+                codes[..first].iter().for_each(|others| products[row + others[i]] += weight[i]);
+            }
+        }
+        descent.truncate(p);
+        let descent = DVector::from_vec(descent);
+        // Each product was put on one side of the diagonal only.
+        let curvature = DMatrix::from_fn(p, p, |a, b| {
+            if a == b { products[place(a, a)] } else { products[place(a, b)] + products[place(b, a)] }
+        });
         Self { descent, curvature, loss, farthest }
     }
 }
 
-/// Eight running sums keep the processor's lanes busy; their order is fixed.
 fn dot(a: &[f64], b: &[f64]) -> f64 {
-    let mut lanes = [0.0; 8];
-    let (a8, b8) = (a.chunks_exact(8), b.chunks_exact(8));
-    let rest: f64 = a8.remainder().iter().zip(b8.remainder()).map(|(x, y)| x * y).sum();
-    for (x, y) in a8.zip(b8) {
+    dots([a, a], b)[0]
+}
+
+/// The products of two columns with a third. Eight running sums for each keep the
+/// processor's lanes busy; their order is fixed.
+fn dots(a: [&[f64]; 2], b: &[f64]) -> [f64; 2] {
+    let mut lanes = [[0.0; 8]; 2];
+    let [first, second] = a.map(|a| a.as_chunks::<8>());
+    let (b, rest) = b.as_chunks::<8>();
+    for ((x, y), z) in first.0.iter().zip(second.0).zip(b) {
         for lane in 0..8 {
-            lanes[lane] += x[lane] * y[lane];
+            lanes[0][lane] += x[lane] * z[lane];
+            lanes[1][lane] += y[lane] * z[lane];
         }
     }
-    lanes.iter().sum::<f64>() + rest
+    let rest = |a: &[f64]| a.iter().zip(rest).map(|(x, z)| x * z).sum::<f64>();
+    let [one, other] = lanes.map(|lanes| lanes.iter().sum::<f64>());
+    [one + rest(first.1), other + rest(second.1)]
 }
 
 fn sum(a: &[f64]) -> f64 {

@@ -47,12 +47,13 @@ impl Course {
             order.shuffle(&mut rng);
             let done = epoch as f64 / settings.epochs as f64;
             let speed = settings.learning_rate * 0.5 * (1.0 + (std::f64::consts::PI * done).cos());
-            let met = through(&mut net, &mut steps, (design, target), &order, (settings, speed), &mut rng);
+            let met = through((&mut net, &mut steps), (design, target), &order, (settings, speed), &mut rng, progress)?;
             let told = loss(&net, design, &held, held_back);
             curve.push((met, told));
             if speaks {
                 let words = format!("Time {} through the rows, log loss {told:.4} on rows held back", epoch + 1);
                 progress.tell(&words, done);
+                progress.learned(epoch + 1, (met, told));
             }
             if told < best.0 {
                 best = (told, net.clone(), epoch);
@@ -66,17 +67,18 @@ impl Course {
 
 /// Once through all rows; their mean log loss as they were met.
 fn through(
-    net: &mut Net,
-    steps: &mut Steps,
+    (net, steps): (&mut Net, &mut Steps),
     (design, target): (&Design, &Target),
     order: &[usize],
     (settings, speed): (&NetworkSettings, f64),
     rng: &mut ChaCha8Rng,
-) -> f64 {
+    progress: &dyn Progress,
+) -> Result<f64, FitError> {
     let mut way = net.way();
     let mut gradient = vec![0.0f32; net.weights.len()];
     let (mut total, mut weights) = (0.0, 0.0);
     for batch in order.chunks(settings.batch) {
+        progress.go_on()?;
         gradient.fill(0.0);
         let counts: f64 = batch.iter().map(|&row| target.weight(row)).sum();
         if counts <= 0.0 {
@@ -95,7 +97,7 @@ fn through(
         weights += counts;
         steps.take(&mut net.weights, &gradient, speed as f32, settings.weight_decay as f32);
     }
-    total / weights
+    Ok(total / weights)
 }
 
 /// Mean log loss of some rows; `held` holds their outcomes.

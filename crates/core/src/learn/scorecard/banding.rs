@@ -27,6 +27,8 @@ pub enum Bands {
         evidence: Vec<f64>,
         /// Evidence of a missing value.
         missing: f64,
+        /// Whether every value was a whole number.
+        whole: bool,
     },
     /// Groups of levels.
     Levels {
@@ -65,7 +67,8 @@ impl Banded {
             FeatureValues::Number(values) => {
                 let edges = cut.edges(values);
                 let evidence = vec![0.0; edges.len() + 1];
-                Bands::Number { edges, evidence, missing: 0.0 }
+                let whole = values.iter().all(|x| x.is_nan() || x.fract() == 0.0);
+                Bands::Number { edges, evidence, missing: 0.0, whole }
             }
             FeatureValues::Levels { count, codes } => {
                 let group = cut.level_groups(*count, codes);

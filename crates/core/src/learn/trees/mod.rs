@@ -6,6 +6,7 @@
 //! child is its parent's less the smaller child's.
 
 mod binning;
+mod bitwise;
 mod grower;
 mod histogram;
 mod predictor;

@@ -2,11 +2,13 @@
 //!
 //! Only comparisons with the thresholds that the trees use matter, so that a
 //! value is replaced by its rank among them, once for all trees. Rows then run
-//! through one tree after another in blocks that stay in the cache.
+//! through one tree after another in blocks that stay in the cache; small trees
+//! are asked feature by feature instead.
 
 use rayon::prelude::*;
 
 use super::binning::BINS;
+use super::bitwise::{self, Bitwise, Ranks};
 use super::tree::{Cut, Node, Tree};
 use crate::prepare::{Design, FeatureValues};
 
@@ -29,6 +31,8 @@ pub struct Predictor {
     sets: Vec<[u64; 4]>,
     /// For each feature, the thresholds that occur, ascending.
     thresholds: Vec<Vec<f64>>,
+    /// The same trees as bits, if all of them are small.
+    bitwise: Option<Bitwise>,
 }
 
 struct FlatTree {
@@ -63,7 +67,13 @@ impl Predictor {
             of_feature.sort_unstable_by(f64::total_cmp);
             of_feature.dedup();
         }
-        let mut flat = Self { nodes: vec![], values: vec![], trees: vec![], sets: vec![[0; 4]], thresholds };
+        let rank_of = |feature: usize, threshold| thresholds[feature].partition_point(|t| *t < threshold);
+        let bitwise = Bitwise::of(trees.clone().into_iter(), features, rank_of);
+        let is_small = bitwise.is_some();
+        let mut flat = Self { nodes: vec![], values: vec![], trees: vec![], sets: vec![[0; 4]], thresholds, bitwise };
+        if is_small {
+            return flat;
+        }
         trees.into_iter().for_each(|tree| flat.push(tree));
         flat
     }
@@ -111,11 +121,16 @@ impl Predictor {
     /// Adds the values of all trees to the scores, row by row, in the order of
     /// the trees.
     pub fn add_to(&self, design: &Design, scores: &mut [f64]) {
+        if let Some(bitwise) = &self.bitwise {
+            return self.add_bitwise(bitwise, design, scores);
+        }
         let width = design.features().len();
         scores.par_chunks_mut(BLOCK).enumerate().for_each_init(
             || vec![0u16; BLOCK * width],
             |ranks, (block, scores)| {
-                self.rank(design, block * BLOCK, scores.len(), ranks);
+                self.rank(design, block * BLOCK, scores.len(), |row, feature, rank| {
+                    ranks[row * width + feature] = rank;
+                });
                 for tree in &self.trees {
                     for (lanes, scores) in ranks.chunks_exact(LANES * width).zip(scores.chunks_mut(LANES)) {
                         let ended = self.run(tree, lanes, width);
@@ -126,11 +141,26 @@ impl Predictor {
         );
     }
 
-    /// Ranks of `rows` rows from `start` on, row by row.
-    fn rank(&self, design: &Design, start: usize, rows: usize, ranks: &mut [u16]) {
+    fn add_bitwise(&self, bitwise: &Bitwise, design: &Design, scores: &mut [f64]) {
+        const LANES: usize = bitwise::LANES;
         let width = design.features().len();
+        scores.par_chunks_mut(BLOCK).enumerate().for_each_init(
+            || (vec![Ranks::NONE; BLOCK / LANES * width], bitwise.room()),
+            |(ranks, left), (block, scores)| {
+                self.rank(design, block * BLOCK, scores.len(), |row, feature, rank| {
+                    ranks[row / LANES * width + feature].put(row % LANES, rank);
+                });
+                for (ranks, scores) in ranks.chunks_exact(width).zip(scores.chunks_mut(LANES)) {
+                    bitwise.add_to(ranks, left, scores);
+                }
+            },
+        );
+    }
+
+    /// Hands on the ranks of `rows` rows from `start` on: row, feature, rank.
+    fn rank(&self, design: &Design, start: usize, rows: usize, mut put: impl FnMut(usize, usize, u16)) {
         for (feature, thresholds) in self.thresholds.iter().enumerate() {
-            let mut put = |at: usize, rank: u16| ranks[at * width + feature] = rank;
+            let mut put = |at: usize, rank: u16| put(at, feature, rank);
             match &design.features()[feature].values {
                 FeatureValues::Number(v) => {
                     for (at, x) in v[start..start + rows].iter().enumerate() {
@@ -169,5 +199,62 @@ impl Predictor {
             }
         }
         at
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::learn::boosting::BoostedSettings;
+    use crate::learn::setting::Tunable;
+    use crate::learn::{Target, seed_of};
+    use crate::prepare::Feature;
+    use crate::progress::Unwatched;
+
+    const ROWS: usize = 700;
+
+    /// Numbers with and without gaps, and levels of which some are missing or unknown.
+    fn design(seed: u64) -> Design {
+        let draw = |feature: usize, row: usize| seed_of(seed + feature as u64, row * 7_919) >> 20;
+        let number = |feature: usize, gaps: bool| {
+            let value = |row: usize| match draw(feature, row) % 1_000 {
+                x if gaps && x < 150 => f64::NAN,
+                x => x as f64 / 10.0,
+            };
+            Feature::number("number", "number", (0..ROWS).map(value).collect())
+        };
+        let level = |row: usize| match draw(9, row) % 70 {
+            x if x < 60 => x as u32,
+            x if x < 65 => Feature::MISSING,
+            _ => Feature::UNKNOWN,
+        };
+        let levels = Feature::levels("level", "level", 60, (0..ROWS).map(level).collect());
+        Design::new(vec![number(1, false), number(2, true), levels, number(3, true)], ROWS)
+    }
+
+    #[test]
+    fn trees_asked_side_by_side_say_what_each_says_of_a_row_by_itself() {
+        let learned = design(1);
+        let event: Vec<bool> = (0..ROWS).map(|row| seed_of(77, row) % 5 < 2).collect();
+        for leaves in ["2", "31", "32", "33", "90"] {
+            let mut settings = BoostedSettings::default();
+            for (name, value) in [("leaves", leaves), ("rows-per-leaf", "3"), ("trees", "12"), ("early-stopping", "no")]
+            {
+                settings.set(name, value).expect("a setting");
+            }
+            let fit = settings.check().expect("settings").fit(&learned, &Target::plain(event.clone()), 5, &Unwatched);
+            let trees = fit.expect("a fit").trees;
+            let predictor = Predictor::of(&trees, 4);
+            let small = trees.iter().all(|tree| tree.leaves() <= 32);
+            assert_eq!(predictor.bitwise.is_some(), small, "{leaves}");
+            for others in [design(1), design(40)] {
+                let mut scores = vec![0.5; ROWS];
+                predictor.add_to(&others, &mut scores);
+                for (row, score) in scores.iter().enumerate() {
+                    let alone = trees.iter().fold(0.5, |sum, tree| sum + tree.value(&others, row));
+                    assert_eq!(*score, alone, "{leaves} leaves, row {row}");
+                }
+            }
+        }
     }
 }

@@ -39,8 +39,9 @@ impl Quantised {
         self.packed.par_iter_mut().enumerate().with_min_len(8_192).for_each(|(row, word)| {
             let [gradient, hessian] = pairs[row].map(f64::from);
             let lot = if whole { [0.5, 0.5] } else { lots(seed, row) };
-            let g = (gradient * by_gradient + lot[0]).floor() as i64;
-            let h = (hessian * by_hessian + lot[1]).floor() as i64;
+            let g = floor(gradient * by_gradient + lot[0]);
+            // A hessian is 0 or more, and so is its lot.
+            let h = (hessian * by_hessian + lot[1]) as i64;
             *word = (g << 32) + h;
         });
     }
@@ -56,6 +57,12 @@ impl Quantised {
         let gradient = (word - i64::from(hessian)) >> 32;
         Sums { gradient: gradient as f64 * self.gradient_unit, hessian: f64::from(hessian) * self.hessian_unit }
     }
+}
+
+/// The greatest whole number that is not above `x`, without asking a library.
+fn floor(x: f64) -> i64 {
+    let towards_nothing = x as i64;
+    towards_nothing - i64::from(towards_nothing as f64 > x)
 }
 
 /// Two numbers from 0 to below 1 that depend on nothing but seed and row

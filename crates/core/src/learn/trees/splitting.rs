@@ -10,6 +10,12 @@ const LEAST_GAIN: f64 = 1e-7;
 /// cut is then judged on, which flatters it.
 const FEW_LEVELS: usize = 4;
 
+/// What sorting many alike categories by what happened in them, and cutting the
+/// order in two, gains by chance alone, for each category beyond the first and in
+/// units of the variance of an outcome: the share of a normal variance that lies
+/// between its two halves.
+const BY_CHANCE: f64 = std::f64::consts::FRAC_2_PI;
+
 /// What a cut must keep to.
 #[derive(Debug, Clone)]
 pub struct Limits {
@@ -114,7 +120,10 @@ impl Cuttable<'_> {
     /// The best cut by one feature; `bins` holds its packed sums by bin.
     pub fn cut(&self, feature: usize, scale: &Scale, bins: &[i64], direction: Direction) -> Option<Split> {
         let centre = if self.limits.centred { self.total.gradient / self.total.hessian } else { 0.0 };
-        let search = Search { node: self, feature, centre, direction };
+        let is_free = direction == Direction::Free && self.bounds == [f64::NEG_INFINITY, f64::INFINITY];
+        // About so much hessian have as many rows as a leaf needs.
+        let least = (self.limits.rows_per_leaf as f64 - 1e-6) * self.total.hessian / self.rows as f64;
+        let search = Search { node: self, feature, centre, direction, is_free, least };
         match scale {
             Scale::Edges(_) => search.by_edge(scale.used(), bins),
             Scale::Levels(_) => search.by_level(scale.used(), bins),
@@ -127,6 +136,10 @@ struct Search<'a> {
     feature: usize,
     centre: f64,
     direction: Direction,
+    /// Whether leaf values may be anything.
+    is_free: bool,
+    /// Hessian on either side at least.
+    least: f64,
 }
 
 impl Search<'_> {
@@ -134,15 +147,26 @@ impl Search<'_> {
         Sums { gradient: sums.gradient - self.centre * sums.hessian, ..sums }
     }
 
-    /// What a cut gains that leaves these sums on the left; none if it may not be.
-    fn gain(&self, left: Sums, ridge: f64) -> Option<f64> {
+    /// Loss that a leaf with these sums takes away, times two.
+    fn worth(&self, sums: Sums, ridge: f64) -> f64 {
+        let sums = self.centred(sums);
+        if self.is_free && sums.hessian + ridge > 0.0 {
+            return sums.gradient * sums.gradient / (sums.hessian + ridge);
+        }
+        self.node.worth(sums, ridge)
+    }
+
+    /// What a cut gains that leaves these sums on the left, where `whole` is what the
+    /// node is worth uncut; none if it may not be.
+    fn gain(&self, left: Sums, ridge: f64, whole: f64) -> Option<f64> {
         let (node, right) = (self.node, self.node.total.less(left));
-        let least = node.limits.rows_per_leaf as f64 - 1e-6;
-        if node.rows_of(left) < least || node.rows_of(right) < least {
+        if left.hessian < self.least || right.hessian < self.least {
             return None;
         }
-        let worth = |sums| node.worth(self.centred(sums), ridge);
-        let gain = worth(left) + worth(right) - worth(node.total);
+        let gain = self.worth(left, ridge) + self.worth(right, ridge) - whole;
+        if self.is_free {
+            return (gain > LEAST_GAIN).then_some(gain);
+        }
         let in_order = match self.direction {
             Direction::Free => true,
             Direction::Rising => node.value(left) <= node.value(right),
@@ -151,10 +175,18 @@ impl Search<'_> {
         (gain > LEAST_GAIN && in_order).then_some(gain)
     }
 
+    /// The variance of an outcome in the node. Gradients of log-odds are held back by
+    /// smoothing and ridge instead, tree by tree: there this would hold back twice.
+    fn spread(&self) -> f64 {
+        let rate = self.centre.abs();
+        if self.node.limits.centred { rate * (1.0 - rate) } else { 0.0 }
+    }
+
     fn by_edge(&self, used: usize, bins: &[i64]) -> Option<Split> {
         let node = self.node;
         let missing = node.quantised.sums(bins[used]);
         let any_missing = bins[used] != 0;
+        let whole = self.worth(node.total, node.limits.ridge);
         let mut best: Option<(f64, u8, bool, Sums)> = None;
         let sides: &[bool] = if any_missing { &[false, true] } else { &[false] };
         for &missing_left in sides {
@@ -164,7 +196,7 @@ impl Search<'_> {
                     continue;
                 }
                 left.add(node.quantised.sums(word));
-                let Some(gain) = self.gain(left, node.limits.ridge) else { continue };
+                let Some(gain) = self.gain(left, node.limits.ridge, whole) else { continue };
                 if best.is_none_or(|b| gain > b.0) {
                     best = Some((gain, bin as u8, missing_left, left));
                 }
@@ -190,18 +222,25 @@ impl Search<'_> {
             .collect();
         let order = |sums: Sums| self.centred(sums).gradient / (sums.hessian + limits.level_smoothing);
         levels.sort_by(|a, b| order(a.1).total_cmp(&order(b.1)).then(a.0.cmp(&b.0)));
-        let ridge = limits.ridge + if levels.len() > FEW_LEVELS { limits.level_ridge } else { 0.0 };
+        let many = levels.len() > FEW_LEVELS;
+        let ridge = limits.ridge + if many { limits.level_ridge } else { 0.0 };
+        let by_chance = if many { BY_CHANCE * (levels.len() - 1) as f64 * self.spread() } else { 0.0 };
+        let whole = self.worth(node.total, ridge);
         let mut best: Option<(f64, usize, Sums)> = None;
         let mut left = Sums::default();
         for (at, (_, sums)) in levels.iter().enumerate().take(levels.len().saturating_sub(1)) {
             left.add(*sums);
-            if let Some(gain) = self.gain(left, ridge)
+            if let Some(gain) = self.gain(left, ridge, whole)
                 && best.is_none_or(|b| gain > b.0)
             {
                 best = Some((gain, at, left));
             }
         }
         let (gain, last, left) = best?;
+        let gain = gain - by_chance;
+        if gain <= LEAST_GAIN {
+            return None;
+        }
         let mut left_bins = BinSet::default();
         levels[..=last].iter().for_each(|(bin, _)| left_bins.insert(*bin));
         let right = node.total.less(left);

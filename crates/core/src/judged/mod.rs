@@ -1,9 +1,17 @@
-//! A model with what it said of customers whom it had not seen.
+//! A model with what it said of customers whom it had not seen; whether more
+//! rows would help it, and how far a few columns go.
 
-use crate::learn::Settings;
-use crate::model::{Model, ModelError};
+mod by_rows;
+mod closer;
+mod few_columns;
+
+pub use by_rows::{ByRows, Gain, RowsPoint};
+pub use closer::Closer;
+pub use few_columns::FewColumns;
+
+use crate::model::{Model, ModelError, Recipe};
 use crate::progress::Part;
-use crate::split::Dealt;
+use crate::split::{Dealt, Turn};
 use crate::study::Basis;
 use crate::{Progress, Table};
 
@@ -34,16 +42,17 @@ impl Judged {
     pub fn fit(
         table: &Table,
         basis: &Basis,
-        settings: &Settings,
+        recipe: impl Into<Recipe>,
         seed: u64,
         progress: &dyn Progress,
     ) -> Result<Self, ModelError> {
+        let recipe = &recipe.into();
         let (_, happened) = basis.population(table).map_err(ModelError::Population)?;
         let dealt = basis.split.deal(table, &happened)?;
         let events = |rows: &[usize]| rows.iter().map(|&row| happened[row] == Some(true)).collect::<Vec<_>>();
         let Some(folds) = basis.split.folds else {
             let Dealt { training, validation: rows, .. } = dealt;
-            let mut model = Model::fit(table, basis, &training, settings, seed, &Part::of(progress, 0.0, 0.95))?;
+            let mut model = Model::fit(table, basis, &training, recipe, seed, &Part::of(progress, 0.0, 0.95))?;
             model.evaluated = true;
             let probability = model.probabilities(table, &rows)?;
             return Ok(Self { model, probability, event: events(&rows), rows });
@@ -53,16 +62,12 @@ impl Judged {
         let of_row = basis.split.folds_of(table, &rows, &event, (folds, seed))?;
         let mut probability = vec![f64::NAN; rows.len()];
         let part = |fold: usize| fold as f64 / (folds + 1) as f64;
-        for fold in 0..folds {
-            let pick = |inside: bool| (0..rows.len()).filter(|&at| (of_row[at] == fold) == inside).collect::<Vec<_>>();
-            let of = |at: &[usize]| at.iter().map(|&at| rows[at]).collect::<Vec<_>>();
-            let (judged, learned) = (pick(true), pick(false));
+        for (fold, turn) in Turn::of(&of_row).enumerate() {
             let progress = Part::of(progress, part(fold), part(fold + 1));
-            let model = Model::fit(table, basis, &of(&learned), settings, seed, &progress)?;
-            let told = model.probabilities(table, &of(&judged))?;
-            judged.iter().zip(told).for_each(|(&at, p)| probability[at] = p);
+            let model = Model::fit(table, basis, &turn.of_learned(&rows), recipe, seed, &progress)?;
+            turn.put(model.probabilities(table, &turn.of_judged(&rows))?, &mut probability);
         }
-        let mut model = Model::fit(table, basis, &rows, settings, seed, &Part::of(progress, part(folds), 1.0))?;
+        let mut model = Model::fit(table, basis, &rows, recipe, seed, &Part::of(progress, part(folds), 1.0))?;
         model.evaluated = true;
         Ok(Self { model, rows, probability, event })
     }

@@ -1,0 +1,32 @@
+//! Curves and intervals that rest on a handful of events.
+
+use super::{Candidate, Caution, Remedy, Rule};
+use crate::number::{count, percent};
+
+/// Events, and other rows, that a curve should rest on.
+const ENOUGH: u64 = 50;
+
+/// Parts in cross-validation that is proposed instead.
+pub(super) const FOLDS: usize = 5;
+
+pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
+    let evaluation = candidate.evaluation;
+    let others = evaluation.rows - evaluation.events;
+    let rarer = evaluation.events.min(others);
+    if rarer >= ENOUGH || rarer == 0 || candidate.basis.split.folds.is_some() {
+        return None;
+    }
+    Some(Caution {
+        rule: Rule::FewEvents,
+        about: candidate.name.into(),
+        heading: format!("{}: judged on few events", candidate.name),
+        evidence: format!(
+            "Of {} customers that it is judged on, {} had the event and {} had not: every single one of the rarer moves a curve by {}. Its shape says little.",
+            count(evaluation.rows),
+            count(evaluation.events),
+            count(others),
+            percent(1.0 / rarer as f64)
+        ),
+        remedy: Remedy::CrossValidate,
+    })
+}

@@ -1,0 +1,33 @@
+//! The top of a single tree, taken as what matters most.
+
+use super::{Candidate, Caution, Remedy, Rule};
+use crate::learn::Estimator;
+
+/// Share of the draws that must ask about the same column first.
+const STABLE: f64 = 0.75;
+
+/// Columns named at most.
+const NAMED: usize = 4;
+
+pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
+    let [member] = &candidate.model.members[..] else { return None };
+    let Estimator::Tree(tree) = &member.estimator else { return None };
+    let first = &tree.first;
+    let (column, times) = first.columns.first()?;
+    if f64::from(*times) >= STABLE * f64::from(first.draws) {
+        return None;
+    }
+    let others: Vec<String> =
+        first.columns.iter().skip(1).take(NAMED - 1).map(|(name, times)| format!("{name} in {times}")).collect();
+    Some(Caution {
+        rule: Rule::UnstableTree,
+        about: candidate.name.into(),
+        heading: format!("{}: its first question changes with the rows", candidate.name),
+        evidence: format!(
+            "Of {} trees on other draws of the same rows, {times} ask about {column} first; {}.",
+            first.draws,
+            if others.is_empty() { "the others ask nothing".into() } else { others.join(", ") }
+        ),
+        remedy: Remedy::FitForest,
+    })
+}
