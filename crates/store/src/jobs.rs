@@ -69,6 +69,21 @@ pub enum Work {
         /// The model.
         model: i64,
     },
+    /// Ask whether more rows would help a candidate, and how far a few columns go.
+    Closer {
+        /// The candidate.
+        model: i64,
+    },
+    /// Fit a candidate again, to see that it is the same.
+    Prove {
+        /// The candidate.
+        model: i64,
+    },
+    /// Try a study's rule of today on the rows that candidates are judged on.
+    Rule {
+        /// The study.
+        study: i64,
+    },
     /// Search families and settings.
     Search {
         /// The search.
@@ -86,6 +101,29 @@ pub enum Work {
         /// The model.
         model: i64,
     },
+}
+
+/// A stage that a job went through.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Stage {
+    /// Seconds after the job was begun.
+    pub at: f64,
+    /// Where it was, in words.
+    pub stage: String,
+}
+
+/// What a worker reports of its job.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Heard {
+    /// Where it is, in words.
+    pub stage: String,
+    /// Share done, 0 to 1.
+    pub share: f64,
+    /// The stages so far.
+    pub log: Vec<Stage>,
+    /// The learning curve of what is being fitted: step, loss of rows fitted to,
+    /// loss of rows held back.
+    pub curve: Vec<(usize, f64, f64)>,
 }
 
 /// A job that was taken.
@@ -175,10 +213,12 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn beat(&self, id: i64, worker: &str, stage: &str, share: f64) -> Result<bool> {
-        let sql = "UPDATE job SET heartbeat_at = now(), stage = $3, share = $4 \
+    pub async fn beat(&self, id: i64, worker: &str, heard: &Heard) -> Result<bool> {
+        let sql = "UPDATE job SET heartbeat_at = now(), stage = $3, share = $4, log = $5, curve = $6 \
                    WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING cancel_requested";
-        let values = [id.into(), worker.into(), stage.into(), share.into()];
+        let (log, curve) = (serde_json::to_value(&heard.log)?, serde_json::to_value(&heard.curve)?);
+        let (stage, share) = (heard.stage.as_str().into(), heard.share.into());
+        let values = [id.into(), worker.into(), stage, share, log.into(), curve.into()];
         let statement = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);
         let row = sea_orm::ConnectionTrait::query_one_raw(&self.db, statement).await?;
         match row {
@@ -192,7 +232,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn end_job(&self, id: i64, worker: &str, ending: &Ending) -> Result<()> {
+    pub async fn end_job(&self, id: i64, worker: &str, ending: &Ending, log: &[Stage]) -> Result<()> {
         let (state, outcome) = match ending {
             Ending::Done(address) => ("done", Some(address.clone())),
             Ending::Failed(reason) => ("failed", Some(reason.clone())),
@@ -203,6 +243,7 @@ impl Store {
                 state: Set(state.into()),
                 outcome: Set(outcome),
                 share: Set(1.0),
+                log: Set(serde_json::to_value(log)?),
                 finished_at: Set(Some(chrono::Utc::now())),
                 ..Default::default()
             })
@@ -240,6 +281,19 @@ impl Store {
         found.ok_or(StoreError::NotFound("This job"))
     }
 
+    /// The latest jobs of a study, newest first, whatever became of them.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn jobs_of_study(&self, study_id: i64) -> Result<Vec<job::Model>> {
+        Ok(job::Entity::find()
+            .filter(job::Column::StudyId.eq(study_id))
+            .order_by_desc(job::Column::Id)
+            .limit(MOST_WAITING as u64)
+            .all(&self.db)
+            .await?)
+    }
+
     /// Jobs that wait or run, oldest first.
     ///
     /// # Errors
@@ -260,7 +314,21 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn jobs_to(&self, workspace_id: i64, work: &Work) -> Result<Vec<job::Model>> {
-        let work = serde_json::to_value(work)?;
-        Ok(self.open_jobs(workspace_id).await?.into_iter().filter(|job| job.work == work).collect())
+        Ok(self.open_jobs(workspace_id).await?.into_iter().filter(|job| job.is_to(work)).collect())
+    }
+}
+
+impl job::Model {
+    /// Whether it is to do just this.
+    pub fn is_to(&self, work: &Work) -> bool {
+        serde_json::from_value::<Work>(self.work.clone()).is_ok_and(|own| own == *work)
+    }
+
+    /// The stages that it went through.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn stages(&self) -> Result<Vec<Stage>> {
+        Ok(serde_json::from_value(self.log.clone())?)
     }
 }

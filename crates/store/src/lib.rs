@@ -15,6 +15,7 @@ pub mod lists;
 pub mod models;
 pub mod queries;
 pub mod records;
+pub mod rules;
 mod schema;
 pub mod searches;
 pub mod sources;
@@ -22,7 +23,8 @@ pub mod studies;
 pub mod uploads;
 
 pub use entity::{
-    account, finding, job, ledger_entry, list, model, record_table, search, source, study, upload, workspace,
+    account, finding, job, ledger_entry, list, model, record_table, rule_tried, search, source, study, upload,
+    workspace,
 };
 pub use error::StoreError;
 

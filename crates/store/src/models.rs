@@ -1,14 +1,17 @@
 //! Candidates of a study.
 
+use pronoia_core::cautions::Caution;
 use pronoia_core::decide::Ranking;
 use pronoia_core::evaluate::Evaluation;
-use pronoia_core::learn::Settings;
+use pronoia_core::judged::Closer;
+use pronoia_core::model::Recipe;
 use pronoia_core::study::Basis;
 use pronoia_core::{Judged, Model};
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
     TransactionTrait,
 };
+use serde::{Deserialize, Serialize};
 
 use crate::entity::{judgement, model};
 use crate::{Result, Store, StoreError, judgements};
@@ -22,10 +25,27 @@ pub struct Brought {
     pub evaluation: Evaluation,
     /// The rows in order of probability.
     pub ranking: Ranking,
+    /// The same of the rows that it was fitted to, as it tells them itself.
+    pub training: Ranking,
+    /// What would make it wrong.
+    pub cautions: Vec<Caution>,
     /// How long the fit took.
     pub fit_seconds: f64,
     /// How long a thousand customers take to score.
     pub score_seconds: f64,
+}
+
+/// What came of fitting a candidate again.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Proof {
+    /// Whether the model is the same, bit for bit.
+    pub same: bool,
+    /// Whether the records are.
+    pub same_records: bool,
+    /// The version of the program that fitted it again.
+    pub version: String,
+    /// When.
+    pub at: chrono::DateTime<chrono::Utc>,
 }
 
 impl Store {
@@ -37,14 +57,14 @@ impl Store {
         &self,
         study_id: i64,
         name: &str,
-        settings: &Settings,
+        recipe: impl Into<Recipe>,
         basis: &Basis,
         seed: u64,
     ) -> Result<i64> {
         let row = model::ActiveModel {
             study_id: Set(study_id),
             name: Set(name.into()),
-            settings: Set(serde_json::to_value(settings)?),
+            settings: Set(serde_json::to_value(recipe.into())?),
             basis: Set(serde_json::to_value(basis)?),
             seed: Set(seed as i64),
             state: Set("queued".into()),
@@ -53,7 +73,8 @@ impl Store {
         Ok(row.insert(&self.db).await?.id)
     }
 
-    /// All candidates of a study, oldest first, without their artefacts.
+    /// All candidates of a study, oldest first, without what is only looked at when
+    /// one is open: its artefact, its training rows and the closer look.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -63,7 +84,10 @@ impl Store {
             .select_only()
             .columns([C::Id, C::StudyId, C::Name, C::Settings, C::Basis, C::Seed, C::State, C::Evaluation])
             .columns([C::Ranking, C::FitSeconds, C::ScoreSeconds, C::Error, C::Retired, C::CreatedAt])
+            .columns([C::Cautions, C::Proof])
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::bytea"), "artefact")
+            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "training")
+            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "closer")
             .filter(C::StudyId.eq(study_id))
             .filter(C::Retired.eq(false))
             .order_by_asc(C::Id)
@@ -104,6 +128,8 @@ impl Store {
             artefact: Set(Some(artefact)),
             evaluation: Set(Some(serde_json::to_value(&brought.evaluation)?)),
             ranking: Set(Some(serde_json::to_value(&brought.ranking)?)),
+            training: Set(Some(serde_json::to_value(&brought.training)?)),
+            cautions: Set(serde_json::to_value(&brought.cautions)?),
             fit_seconds: Set(Some(brought.fit_seconds)),
             score_seconds: Set(Some(brought.score_seconds)),
             error: Set(None),
@@ -112,6 +138,26 @@ impl Store {
         .update(&transaction)
         .await?;
         transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Keeps a closer look at a candidate.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_closer(&self, id: i64, closer: &Closer) -> Result<()> {
+        let closer = Set(Some(serde_json::to_value(closer)?));
+        model::ActiveModel { id: Set(id), closer, ..Default::default() }.update(&self.db).await?;
+        Ok(())
+    }
+
+    /// Keeps what came of fitting a candidate again.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_proof(&self, id: i64, proof: &Proof) -> Result<()> {
+        let proof = Set(Some(serde_json::to_value(proof)?));
+        model::ActiveModel { id: Set(id), proof, ..Default::default() }.update(&self.db).await?;
         Ok(())
     }
 
@@ -142,11 +188,11 @@ impl model::Model {
         Model::from_bytes(bytes).map_err(|e| StoreError::Damaged(e.to_string()))
     }
 
-    /// Family and settings.
+    /// What it is made by.
     ///
     /// # Errors
     /// [`StoreError::Damaged`].
-    pub fn asked(&self) -> Result<Settings> {
+    pub fn recipe(&self) -> Result<Recipe> {
         Ok(serde_json::from_value(self.settings.clone())?)
     }
 
@@ -172,5 +218,39 @@ impl model::Model {
     /// [`StoreError::Damaged`].
     pub fn ranked(&self) -> Result<Option<Ranking>> {
         Ok(self.ranking.clone().map(serde_json::from_value).transpose()?)
+    }
+
+    /// The rows that it was fitted to in order of probability; only of a
+    /// candidate that was looked up by itself.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn ranked_training(&self) -> Result<Option<Ranking>> {
+        Ok(self.training.clone().map(serde_json::from_value).transpose()?)
+    }
+
+    /// What would make it wrong.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn warned_of(&self) -> Result<Vec<Caution>> {
+        Ok(serde_json::from_value(self.cautions.clone())?)
+    }
+
+    /// The closer look, if somebody asked for it; only of a candidate that was
+    /// looked up by itself.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn looked_at(&self) -> Result<Option<Closer>> {
+        Ok(self.closer.clone().map(serde_json::from_value).transpose()?)
+    }
+
+    /// What came of fitting it again, if somebody did.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn proved(&self) -> Result<Option<Proof>> {
+        Ok(self.proof.clone().map(serde_json::from_value).transpose()?)
     }
 }

@@ -15,6 +15,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::SOURCE),
             Box::new(Step::JUDGEMENT),
             Box::new(Step::SEARCH),
+            Box::new(Step::CLOSER),
         ]
     }
 }
@@ -40,6 +41,8 @@ impl Step {
     const JUDGEMENT: Self = Self { name: "m0006_judgement", sql: include_str!("schema/0006_judgement.sql") };
     /// Searches over families and settings.
     const SEARCH: Self = Self { name: "m0007_search", sql: include_str!("schema/0007_search.sql") };
+    /// What is known of candidates besides, stages of jobs, and the rule of today.
+    const CLOSER: Self = Self { name: "m0008_closer", sql: include_str!("schema/0008_closer.sql") };
 }
 
 impl MigrationName for Step {

@@ -33,6 +33,11 @@ pub struct Model {
     pub heartbeat_at: Option<DateTimeUtc>,
     /// Where the result is, or why there is none.
     pub outcome: Option<String>,
+    /// The stages that it went through: a list of `jobs::Stage`.
+    pub log: Json,
+    /// The learning curve of what it fits at the moment: a list of step, loss of
+    /// rows fitted to, loss of rows held back.
+    pub curve: Json,
     /// When it was asked for.
     pub created_at: DateTimeUtc,
     /// When it was last begun.

@@ -10,6 +10,7 @@ pub mod meaning;
 pub mod membership;
 pub mod model;
 pub mod record_table;
+pub mod rule_tried;
 pub mod search;
 pub mod session;
 pub mod sign_in_attempt;

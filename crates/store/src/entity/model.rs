@@ -13,7 +13,7 @@ pub struct Model {
     pub study_id: i64,
     /// Its name in the study.
     pub name: String,
-    /// A `pronoia_core::learn::Settings`.
+    /// A `pronoia_core::model::Recipe`.
     pub settings: Json,
     /// What it is fitted on: a `pronoia_core::study::Basis`.
     pub basis: Json,
@@ -31,6 +31,15 @@ pub struct Model {
     pub fit_seconds: Option<f64>,
     /// How long a thousand customers take to score.
     pub score_seconds: Option<f64>,
+    /// On the rows that it was fitted to: a `pronoia_core::decide::Ranking`.
+    pub training: Option<Json>,
+    /// What would make it wrong: a list of `pronoia_core::cautions::Caution`.
+    pub cautions: Json,
+    /// Whether more rows would help, and how far a few columns go: a
+    /// `pronoia_core::judged::Closer`.
+    pub closer: Option<Json>,
+    /// What came of fitting it again: a `models::Proof`.
+    pub proof: Option<Json>,
     /// Why it failed.
     pub error: Option<String>,
     /// Whether a newer fit has taken its place.
