@@ -92,6 +92,11 @@ export function drawLines(figure, data) {
   chart(figure, (place, width) => lines(place, width, data), [["line", data.x, data.y], ...rows]);
 }
 
+// The same without what a chart can do, for one that is drawn anew as it grows.
+export function drawGrowing(place, data) {
+  lines(place, widthOf(place), data);
+}
+
 function lines(place, width, { x: xName, y: yName, lines, percent, diagonal, most }) {
   const end = most ?? 1;
   const [height, left, foot] = [Math.min(300, width * 0.7), 52, 40];
@@ -121,9 +126,11 @@ function lines(place, width, { x: xName, y: yName, lines, percent, diagonal, mos
       svg.append(el("line", { class: `line line-${i % 4}`, x1: width - 190, x2: width - 166, y1: key - 4, y2: key - 4 }));
       svg.append(el("text", { class: `name-${i % 4}`, x: width - 160, y: key }, l.name));
     } else {
-      // Above and to the right of the middle of a falling line there is room.
-      const middle = l.points[Math.floor(l.points.length * 0.55)];
-      svg.append(el("text", { class: `name-${i % 4}`, x: x(middle[0]) + 6, y: y(middle[1]) - 8 }, l.name));
+      // Above and to the right of the middle of a falling line there is room; of two, the lower has it below.
+      const half = (points) => points[Math.floor(points.length * 0.55)];
+      const middle = half(l.points);
+      const lower = lines.some((other) => half(other.points)[1] > middle[1]);
+      svg.append(el("text", { class: `name-${i % 4}`, x: x(middle[0]) + (lower ? -6 : 6), y: y(middle[1]) + (lower ? 16 : -8), "text-anchor": lower ? "end" : "start" }, l.name));
     }
   });
 }
@@ -131,18 +138,19 @@ function lines(place, width, { x: xName, y: yName, lines, percent, diagonal, mos
 // Candidates on a money axis, with the baselines as rules through all of them.
 export function drawStanding(figure, data) {
   const rows = data.lines.map((l) => [l.name, l.profit, l.low, l.high]);
-  chart(figure, (place, width) => standing(place, width, data), [["candidate", "profit", "from", "to"], ...rows, ["act on none", 0, 0, 0], ["act on all", data.all, data.all, data.all]]);
+  chart(figure, (place, width) => standing(place, width, data), [["candidate", "profit", "from", "to"], ...rows, ["act on none", 0, 0, 0], ["act on all", data.all, data.all, data.all], ...(data.today ? [["today’s rule", data.today.profit, data.today.low, data.today.high]] : [])]);
 }
 
-function standing(place, width, { lines, none, all }) {
+function standing(place, width, { lines, none, all, today }) {
   const [left, row] = [190, 34];
-  const height = lines.length * row + 58;
+  const height = lines.length * row + 58 + (today ? 16 : 0);
   const svg = drawing(place, width, height);
   const ends = lines.flatMap((l) => [l.low, l.high]).concat(none);
   // "Act on all" may lie far below everything else; it is then said, not drawn to scale.
   const span = Math.max(...ends) - Math.min(...ends);
   const near = all !== null && all > Math.min(...ends) - span * 0.6;
   if (near) ends.push(all);
+  if (today) ends.push(today.profit);
   const x = scaleLinear([Math.min(...ends), Math.max(...ends)], [left, width - 90]).nice();
   for (const v of x.ticks(6)) {
     svg.append(el("line", { class: "grid", x1: x(v), x2: x(v), y1: 22, y2: height - 22 }));
@@ -155,6 +163,12 @@ function standing(place, width, { lines, none, all }) {
   rule(none, "act on none", "start");
   if (near) rule(all, "act on all", "end");
   else if (all !== null) svg.append(el("text", { x: left - 4, y: 13, "text-anchor": "end" }, `← act on all: ${money(all)}`));
+  // Named at the foot, where the names of the other rules are not.
+  if (today) {
+    svg.append(el("line", { class: "standing-today", x1: x(today.profit), x2: x(today.profit), y1: 18, y2: height - 36 }));
+    const past = x(today.profit) > width - 220;
+    svg.append(el("text", { class: "strong", x: x(today.profit) + (past ? -6 : 6), y: height - 26, "text-anchor": past ? "end" : "start" }, `today’s rule ${money(today.profit)}`));
+  }
   lines.forEach((l, i) => {
     const y = 40 + i * row;
     svg.append(el("text", { class: "strong", x: 0, y: y + 4 }, l.name + (l.stale ? " (stale)" : "")));

@@ -1,30 +1,60 @@
 // Progress of background work, told by the server as it happens.
+import { drawGrowing } from "./charts.js";
+
 let leaving = false;
+
+// A browser keeps six connections to one server; a page must not use them all up.
+const MOST_FOLLOWED = 4;
 
 export function followJobs() {
   addEventListener("beforeunload", () => (leaving = true));
-  for (const line of document.querySelectorAll("[data-job]")) follow(line);
+  const lines = new Map();
+  for (const line of document.querySelectorAll("[data-job]")) lines.set(line.dataset.job, [...(lines.get(line.dataset.job) ?? []), line]);
+  // Those at the foot of the page are in the works now, or next.
+  const at = (its) => its.findIndex((line) => line.hasAttribute("data-reloads"));
+  const inOrder = [...lines].sort((a, b) => at(b[1]) - at(a[1]));
+  for (const [job, its] of inOrder.slice(0, MOST_FOLLOWED)) follow(job, its);
 }
 
-function follow(line) {
-  // Asking for a stop leaves the page as it is; the line says when it has stopped.
+// One job, told on every line of the page that is about it.
+function follow(id, lines) {
+  for (const line of lines) canBeStopped(line);
+  const source = new EventSource(`/jobs/${id}/events`);
+  source.onmessage = (message) => {
+    const job = JSON.parse(message.data);
+    for (const line of lines) show(line, job);
+    if (job.state !== "queued" && job.state !== "running") {
+      source.close();
+      const last = lines.find((line) => line.hasAttribute("data-reloads"));
+      if (last) settle(last);
+    }
+  };
+}
+
+// Asking for a stop leaves the page as it is; the line says when it has stopped.
+function canBeStopped(line) {
   line.querySelector("form")?.addEventListener("submit", (event) => {
     event.preventDefault();
     const form = event.target;
     fetch(form.action, { method: "POST", body: new URLSearchParams(new FormData(form)), headers: { "x-requested-by-script": "yes" } });
     line.querySelector("[data-left]").textContent = "stopping";
   });
-  const source = new EventSource(`/jobs/${line.dataset.job}/events`);
-  source.onmessage = (message) => {
-    const job = JSON.parse(message.data);
-    line.querySelector("progress").value = job.share;
-    line.querySelector("[data-stage]").textContent = job.stage;
-    line.querySelector("[data-left]").textContent = job.left === null ? "" : left(job.left);
-    if (job.state !== "queued" && job.state !== "running") {
-      source.close();
-      if (line.hasAttribute("data-reloads")) settle(line);
-    }
-  };
+}
+
+function show(line, job) {
+  line.querySelector("progress").value = job.share;
+  line.querySelector("[data-stage]").textContent = job.stage;
+  line.querySelector("[data-left]").textContent = job.left === null ? "" : left(job.left);
+  const growing = line.querySelector("[data-curve]");
+  if (growing && job.curve.length > 1) grow(growing, job.curve);
+}
+
+// The learning curve of what is being fitted, as far as it has come.
+function grow(place, curve) {
+  place.hidden = false;
+  const side = (at) => curve.map((point) => [point[0], point[at]]);
+  const lines = [{ name: "rows fitted to", points: side(1) }, { name: "rows held back", points: side(2) }];
+  drawGrowing(place.querySelector(".plot"), { x: "steps", y: "log loss", lines });
 }
 
 // What is typed must not be lost: where a field was changed, the line says that

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 
-use crate::{Outcome, fit, records};
+use crate::{Outcome, fitting, records};
 
 /// Judge a model on rows that it has not seen, and mark it as evaluated.
 #[derive(Args)]
@@ -24,7 +24,7 @@ impl Evaluate {
         let mut model = records::read_model(&self.model)?;
         let (table, _) = self.table.read(&records::Terminal::new())?;
         let rows: Vec<usize> = (0..table.rows()).collect();
-        let e = fit::judge(&model, &table, &rows)?;
+        let e = fitting::judge(&model, &table, &rows)?;
         if let Some(path) = &self.json {
             records::write_json(path, &e)?;
         } else {

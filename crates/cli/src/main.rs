@@ -1,7 +1,9 @@
 //! `pronoia`: the server, the demonstration, and everything that is computed, headless.
 
+mod blend;
 mod evaluate;
 mod fit;
+mod fitting;
 mod profile;
 mod records;
 mod score;
@@ -31,6 +33,8 @@ enum Command {
     Profile(profile::Profile),
     /// Fit a model to a table.
     Fit(fit::Fit),
+    /// Fit the families of several models together, as one.
+    Blend(blend::Blend),
     /// Score a list with a model.
     Score(score::Score),
     /// Judge a model on rows that it has not seen.
@@ -54,6 +58,7 @@ fn main() -> ExitCode {
         Command::Account(c) => c.run(),
         Command::Profile(c) => c.run(),
         Command::Fit(c) => c.run(),
+        Command::Blend(c) => c.run(),
         Command::Score(c) => c.run(),
         Command::Evaluate(c) => c.run(),
     };

@@ -49,7 +49,7 @@ impl Input {
 
     /// Reads it in the kinds that a model was trained with.
     pub fn read_for(&self, model: &Model, progress: &dyn Progress) -> Result<Table, String> {
-        let as_trained = |scan: &mut Scan| model.inputs().for_each(|(name, kind)| scan.plan.read_as(name, kind));
+        let as_trained = |scan: &mut Scan| model.inputs().for_each(|input| scan.plan.read_as(&input.name, input.kind));
         self.read_as(as_trained, progress).map(|(table, _)| table)
     }
 

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::Args;
 use pronoia_store::sources::{Connector, Reach, Vault};
 use pronoia_store::{Store, StoreError};
-use pronoia_web::{App, Config, demonstration};
+use pronoia_web::{App, Budget, Config, demonstration};
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 
@@ -48,6 +48,10 @@ pub struct Serve {
     /// The most megabytes of one upload.
     #[arg(long, default_value_t = 1_024)]
     most_upload_mb: u64,
+    /// The megabytes of memory that all fits together may take; six tenths of the
+    /// machine's unless said otherwise.
+    #[arg(long)]
+    memory_mb: Option<u64>,
 }
 
 /// Load the demonstration, once.
@@ -91,7 +95,7 @@ impl Place {
         let own = self.database.rsplit_once('@').map_or(self.database.as_str(), |(_, place)| place);
         let own = own.split(['/', '?']).next().unwrap_or_default();
         let connector = Connector { vault: Vault::open(&self.key)?, reach: Reach::of(&self.allow_address, own)? };
-        Ok(App { config, store: self.open().await?, connector })
+        Ok(App { config, store: self.open().await?, connector, memory: Budget::of(None) })
     }
 
     fn config(&self) -> Config {
@@ -128,6 +132,7 @@ impl Serve {
                 ..self.place.config()
             };
             let mut app = self.place.app(config).await?;
+            app.memory = Budget::of(self.memory_mb.map(|megabytes| megabytes << 20));
             app.config.demo_account = demonstration::account(&app.store).await.map_err(|e| e.to_string())?;
             pronoia_web::serve(app).await.map_err(|e| match e.kind() {
                 std::io::ErrorKind::AddrInUse => format!(

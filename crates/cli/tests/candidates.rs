@@ -46,7 +46,12 @@ async fn every_family_is_fitted_and_says_what_it_is() {
         assert!(page.contains(says), "{}: {says} in {page}", family.word);
         let fitted = study.store.model(model.id).await.expect("the model").fitted().expect("a model");
         let is_said = page.contains("Calibrat");
-        assert_eq!(fitted.calibrated.is_some(), is_said, "{} says how its probabilities came about", family.word);
+        assert_eq!(
+            fitted.members[0].calibrated.is_some(),
+            is_said,
+            "{} says how its probabilities came about",
+            family.word
+        );
         assert!(model.score_seconds.is_some_and(|s| s > 0.0));
         let about = plain(&study.http.get(&format!("/families/{}", family.word)).text);
         assert!(about.contains(&plain(family.assumes)), "{about}");
@@ -80,7 +85,7 @@ async fn what_two_said_of_the_same_customers_is_kept_row_by_row() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
-    let study = begun(6_000).await;
+    let study = begun(12_000).await;
     let b = Browser::open().await;
     b.sign_in(&study.server).await;
     b.go(&format!("{}/studies/{}/train", study.server.url, study.id)).await;
@@ -112,13 +117,31 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
     b.see("table.columns tbody", "stopped").await;
     b.is_accessible("a candidate that is open").await;
 
+    // A search, which is watched to its end.
+    b.fill("form.search [name=candidates]", "2").await;
+    b.click("form.search button").await;
+    b.see("h1", "Best of 2").await;
+    b.press("4").await;
+    b.see("[data-stop='4'] .stop-figure", "3 fitted").await;
+    // Those ticked are blended, and the blend is proved to come out the same.
+    for name in ["Scorecard", "Logistic regression"] {
+        b.click(&format!("[aria-label='Blend {name} with others']")).await;
+    }
+    b.click("#blend button").await;
+    b.see("[data-stop='4'] .stop-figure", "4 fitted").await;
+    b.click("table.columns tbody tr:first-child th a").await;
+    b.see("#open", "What each member counts for").await;
+    b.click("#open form[action$='prove'] button").await;
+    b.see("#open", "the same model, bit for bit").await;
+    b.is_accessible("a blend that is open").await;
+
     // Two laid over each other, and told apart.
     b.press("5").await;
     b.see("h1", "The outcome is told best by").await;
     b.click("tbody tr:nth-child(1) [name=with]").await;
     b.click("tbody tr:nth-child(2) [name=with]").await;
     b.click(".beside button").await;
-    b.see(".told-apart", "On the 1 200 customers that both are judged on").await;
+    b.see(".told-apart", "On the 2 400 customers that both are judged on").await;
     b.see(".told-apart table", "neither acts").await;
     b.click("#curves a[href*='curve=calibration']").await;
     b.see("#curves figcaption", "probabilities of").await;

@@ -29,7 +29,7 @@ async fn a_remedy_applies_itself_and_can_be_taken_back() {
     study.mend(Rule::KnownAfterwards, "exit_survey_sent").await;
     assert!(!study.page("prepare/cautions").contains("<h2>exit_survey_sent may be known"));
     // Mended already: said, and nothing happens.
-    let again = [("rule", "known-afterwards"), ("column", "exit_survey_sent")];
+    let again = [("rule", "known-afterwards"), ("about", "exit_survey_sent")];
     assert_eq!(study.post("prepare/cautions", &again), 422);
 
     let ledger = study.store.ledger(study.id).await.expect("the ledger");
@@ -45,7 +45,7 @@ async fn a_remedy_applies_itself_and_can_be_taken_back() {
 async fn what_is_kept_needs_a_reason_and_stays_listed_with_it() {
     let study = begun("yes").await;
     let kept = |because: &str| {
-        let fields = [("rule", "stand-in"), ("column", "retired_discount"), ("because", because)];
+        let fields = [("rule", "stand-in"), ("about", "retired_discount"), ("because", because)];
         study.post("prepare/cautions", &fields)
     };
     assert_eq!(kept("  "), 422, "no reason");
@@ -54,7 +54,7 @@ async fn what_is_kept_needs_a_reason_and_stays_listed_with_it() {
     let page = study.http.get(&format!("/studies/{}/prepare/cautions", study.id)).text;
     assert!(page.contains("Kept on purpose") && page.contains("a term of the &#60;b&#62;plan"), "{page}");
     assert!(study.state().await.columns.iter().any(|c| c.name == "retired_discount" && c.goes_in()));
-    let unknown = [("rule", "moonlight"), ("column", "pets")];
+    let unknown = [("rule", "moonlight"), ("about", "pets")];
     assert_eq!(study.post("prepare/cautions", &unknown), 422);
 }
 

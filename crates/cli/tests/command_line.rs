@@ -74,6 +74,40 @@ fn fit_score_and_evaluate_work_together() {
 }
 
 #[test]
+fn fitted_models_are_blended_and_the_blend_scores_like_any_other() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let at = |name: &str| folder.path().join(name);
+    let (table, list, out) = (at("members.csv"), at("renewals.csv"), at("scored.csv"));
+    std::fs::write(&table, pronoia_demo::outcome_csv(&members(2_000, SEED, FIRST_MEMBER))).expect("written");
+    std::fs::write(&list, pronoia_demo::renewals_csv(&members(100, SEED + 1, FIRST_RENEWAL))).expect("written");
+    let on = |outcome: &str, event: &str, model: &Path| {
+        let leave_out = "exit_survey_sent,days_since_last_login,joined_on,renewal_on";
+        ["--outcome", outcome, "--event", event, "--leave-out", leave_out, "--holdout", "0.2", "--model", text(model)]
+            .map(str::to_owned)
+    };
+    let run = |words: &[&str], more: &[String]| {
+        let all: Vec<&str> = words.iter().copied().chain(more.iter().map(String::as_str)).collect();
+        pronoia(&all)
+    };
+    let (card, bayes, blend, other) = (at("card.json"), at("bayes.json"), at("blend.json"), at("other.json"));
+    for (family, model) in [("scorecard", &card), ("bayes", &bayes)] {
+        assert!(run(&["fit", text(&table), "--family", family], &on("cancelled", "yes", model)).status.success());
+    }
+    assert!(run(&["fit", text(&table)], &on("cancelled", "no", &other)).status.success());
+    let with = ["blend", text(&table), "--with", text(&card), "--with"];
+    let refused = run(&[&with[..], &[text(&other)]].concat(), &on("cancelled", "yes", &blend));
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(refused.status.code() == Some(2) && said.contains("predicts something else"), "{said}");
+    assert!(!blend.exists(), "nothing was written");
+    let done = run(&[&with[..], &[text(&bayes), "--mix", "average"]].concat(), &on("cancelled", "yes", &blend));
+    let said = String::from_utf8_lossy(&done.stdout).into_owned();
+    assert!(done.status.success() && said.contains("held out: area under ROC"), "{said}");
+    let scored = pronoia(&["score", text(&list), "--model", text(&blend), "--out", text(&out), "--cut-off", "0.3"]);
+    assert!(scored.status.success(), "{}", String::from_utf8_lossy(&scored.stderr));
+    assert_eq!(std::fs::read_to_string(&out).expect("the scored list").lines().count(), 101);
+}
+
+#[test]
 fn wrong_input_is_one_sentence_exit_two_and_no_file() {
     let folder = tempfile::tempdir().expect("a folder");
     let at = |name: &str| folder.path().join(name);

@@ -80,7 +80,7 @@ async fn a_sample_takes_part_and_the_rest_does_not() {
     let id = study.store.models(study.id).await.expect("models")[0].id;
     let model = study.store.model(id).await.expect("stored").fitted().expect("a model");
     assert_eq!(model.rows, survey.training.rows);
-    assert!(model.preparation.inputs.len() > 5);
+    assert!(model.inputs().count() > 5);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -159,9 +159,9 @@ async fn steps_are_switched_moved_taken_out_and_fitted_with() {
     })
     .await;
     let fitted = store.model(model.id).await.expect("the row").fitted().expect("a model");
-    assert_eq!(fitted.preparation.steps.len(), 2, "the filter chose the rows; the others are replayed");
+    assert_eq!(fitted.members[0].preparation.steps.len(), 2, "the filter chose the rows; the others are replayed");
     assert!(fitted.rows < 3_400, "rabbits took no part: {}", fitted.rows);
-    assert!(fitted.inputs().all(|(name, _)| name != "pace"), "a list need not have it");
+    assert!(fitted.inputs().all(|input| input.name != "pace"), "a list need not have it");
 
     assert_eq!(change("0", "out").status, 303);
     assert!(state().await.columns.iter().all(|c| c.name != "pace"), "its column goes with it");

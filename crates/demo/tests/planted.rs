@@ -84,7 +84,7 @@ fn planted_drivers_have_the_right_sign_and_idle_columns_none() {
     let settings = Settings::of_family("logistic").expect("family");
     let model = Model::fit(&table, &Basis::plain(outcome(), predictors.clone()), &rows, &settings, 1, &Unwatched)
         .expect("a fit");
-    let Estimator::Logistic(fitted) = &model.estimator else { panic!("logistic") };
+    let Estimator::Logistic(fitted) = &model.members[0].estimator else { panic!("logistic") };
     let of = |name: &str| fitted.coefficients.iter().find(|c| c.feature == name).expect("a coefficient");
     for driver in ["months_since_visit", "declined_claims", "fee_rise_pct", "payment_method is invoice"] {
         let c = of(driver);

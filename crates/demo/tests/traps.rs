@@ -46,7 +46,7 @@ fn cautions(table: &Table, question: Question) -> Vec<Caution> {
 fn every_planted_trap_is_raised_and_nothing_else() {
     let table = records(&members(MEMBERS, SEED, FIRST_MEMBER));
     let raised = cautions(&table, Question::Churn);
-    let mut found: Vec<(&str, Rule)> = raised.iter().map(|c| (c.column.as_str(), c.rule)).collect();
+    let mut found: Vec<(&str, Rule)> = raised.iter().map(|c| (c.about.as_str(), c.rule)).collect();
     found.sort_by_key(|f| f.0);
     assert_eq!(
         found,
@@ -60,7 +60,7 @@ fn every_planted_trap_is_raised_and_nothing_else() {
         ],
         "{raised:#?}"
     );
-    let evidence = |name: &str| &raised.iter().find(|c| c.column == name).expect("a caution").evidence;
+    let evidence = |name: &str| &raised.iter().find(|c| c.about == name).expect("a caution").evidence;
     // 0.5 + (0.96 − 0.01) / 2 = 0.975 is what the generator's rates of sending give.
     assert!(
         evidence("exit_survey_sent").contains("98 of 100 pairs")
@@ -77,7 +77,7 @@ fn members_with_several_rows_would_be_noticed() {
     }
     let raised = cautions(&records(&people), Question::Churn);
     let repeated = raised.iter().find(|c| c.rule == Rule::RepeatedCustomers).expect("a caution");
-    assert_eq!(repeated.column, "member_id");
+    assert_eq!(repeated.about, "member_id");
     assert!(
         repeated.evidence.contains("Of 3\u{202f}600 customers")
             && repeated.evidence.contains(", 400 have several rows")

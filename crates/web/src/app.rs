@@ -5,6 +5,8 @@ use std::path::PathBuf;
 use pronoia_store::Store;
 use pronoia_store::sources::Connector;
 
+use crate::Budget;
+
 /// How the server was started.
 #[derive(Debug, Clone)]
 pub struct Config {
@@ -31,6 +33,8 @@ pub struct App {
     pub store: Store,
     /// How databases of others are reached.
     pub connector: Connector,
+    /// The memory that fits share.
+    pub memory: Budget,
 }
 
 impl App {

@@ -102,6 +102,8 @@ pub struct StudyView {
     pub lists: Vec<list::Model>,
     /// What was found to go with its outcome.
     pub finding: Option<FindingInShort>,
+    /// What was found of candidates that stand for the present choices.
+    of_candidates: Vec<Caution>,
     ledger: Vec<ledger_entry::Model>,
     /// Whether its rows are being looked at, or will be.
     looking: bool,
@@ -147,7 +149,13 @@ impl StudyView {
             }
             _ => None,
         };
+        let mut of_candidates = Vec::new();
+        let basis = state.basis();
+        for model in models.iter().filter(|m| m.state == "fitted" && m.fitted_on().ok() == basis) {
+            of_candidates.extend(model.warned_of()?);
+        }
         Ok(Self {
+            of_candidates,
             table: app.store.table(workspace, study.records(state.table)).await?,
             state,
             models,
@@ -273,7 +281,7 @@ impl StudyView {
     /// What was found that would make the answer wrong, and still concerns the
     /// present choices.
     pub fn cautions(&self) -> impl Iterator<Item = &Caution> {
-        let found = self.finding.iter().flat_map(|f| &f.survey.cautions);
+        let found = self.finding.iter().flat_map(|f| &f.survey.cautions).chain(&self.of_candidates);
         found.filter(|caution| caution.concerns(&self.state))
     }
 

@@ -2,6 +2,7 @@
 
 mod app;
 mod assets;
+mod budget;
 pub mod demonstration;
 mod error;
 mod frame;
@@ -12,6 +13,7 @@ mod text;
 pub mod work;
 
 pub use app::{App, Config};
+pub use budget::Budget;
 
 use actix_web::{HttpServer, web};
 

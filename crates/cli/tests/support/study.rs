@@ -65,7 +65,7 @@ impl Study {
 
     /// Takes the remedy of a caution.
     pub async fn mend(&self, rule: Rule, column: &str) {
-        assert_eq!(self.post("prepare/cautions", &[("rule", rule.word()), ("column", column)]), 303, "{rule:?}");
+        assert_eq!(self.post("prepare/cautions", &[("rule", rule.word()), ("about", column)]), 303, "{rule:?}");
         self.looked_at().await;
     }
 

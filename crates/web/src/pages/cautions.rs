@@ -3,6 +3,8 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions::{Caution, Kept, Remedy, Rule};
+use pronoia_core::learn::Settings;
+use pronoia_core::model::Recipe;
 use pronoia_core::study::Outcome;
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -69,7 +71,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
 pub struct Decision {
     csrf: String,
     rule: String,
-    column: String,
+    about: String,
     /// Why it is kept; the remedy is taken without it.
     because: Option<String>,
 }
@@ -84,7 +86,7 @@ pub async fn decide(
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let rule: Rule = form.rule.parse().map_err(PageError::Refused)?;
-    let caution = study.open_cautions().find(|c| c.rule == rule && c.column == form.column);
+    let caution = study.open_cautions().find(|c| c.rule == rule && c.about == form.about);
     let caution = caution.cloned().ok_or_else(|| {
         PageError::Refused(
             "This caution is gone: it was mended or kept in the meantime, or the choices changed.".into(),
@@ -110,7 +112,7 @@ async fn keep(
         )));
     }
     let mut state = study.state.clone();
-    state.kept.push(Kept { rule: caution.rule, column: caution.column.clone(), because: because.to_owned() });
+    state.kept.push(Kept { rule: caution.rule, about: caution.about.clone(), because: because.to_owned() });
     let chosen = format!("Kept, although {}", lower(&caution.heading));
     let choice = Choice { account_id: visitor.account_id(), chosen, figure: format!("because {because}") };
     super::choose(app, &study.study, &state, &choice).await
@@ -121,15 +123,33 @@ async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution
     if let (Remedy::OtherEvent { event }, Some(outcome)) = (&caution.remedy, &study.state.outcome) {
         let outcome = Outcome::is(&outcome.column, event);
         super::outcome::enter_outcome(app, workspace, account, study.study.id, outcome).await?;
+    } else if matches!(caution.remedy, Remedy::Calibrate | Remedy::FitForest | Remedy::Retire) {
+        mend_candidate(app, study, caution).await?;
+        app.store.note(study.study.id, Some(account), &caution.remedy.words(), &caution.heading).await?;
     } else {
         let mut state = study.state.clone();
         caution.remedy.apply(&mut state);
         super::split::check(app, study, &state).await?;
-        let chosen = format!("{}: {}", caution.remedy.words(), caution.column);
+        let chosen = format!("{}: {}", caution.remedy.words(), caution.about);
         let choice = Choice { account_id: account, chosen, figure: caution.heading.clone() };
         super::choose(app, &study.study, &state, &choice).await?;
     }
     Ok(())
+}
+
+/// Mends what is wrong with a candidate, which is no choice but work.
+async fn mend_candidate(app: &App, study: &StudyView, caution: &Caution) -> Result<(), PageError> {
+    let model = study.fitted().find(|m| m.name == caution.about).ok_or(PageError::NotFound)?;
+    match (&caution.remedy, model.recipe()?) {
+        (Remedy::Calibrate, Recipe::One(calibrated)) => {
+            super::train::fit_again(app, study, model, &Recipe::Calibrated { calibrated }).await
+        }
+        (Remedy::FitForest, _) => {
+            let forest = Settings::of_family("forest").ok_or(PageError::NotFound)?;
+            super::train::fit_beside(app, study, &forest.into()).await
+        }
+        _ => Ok(app.store.retire_model(model.id).await?),
+    }
 }
 
 /// A heading within a sentence; names of columns stay as they are written.

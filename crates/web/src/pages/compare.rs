@@ -1,17 +1,22 @@
 //! Compare: which candidate, in money first.
 
+pub mod closer;
 mod curves;
 mod measures;
 mod pair;
+mod parts;
+pub mod rule;
 
 use std::cmp::Ordering;
 
 use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions;
-use pronoia_core::decide::{Best, Prices};
+use pronoia_core::decide::{Best, Expected, Prices};
 use pronoia_core::evaluate::Confusion;
 use pronoia_core::study::Question;
+use pronoia_store::jobs::Work;
+use pronoia_store::model;
 
 use super::{PageResult, StudyPath};
 use crate::App;
@@ -19,9 +24,12 @@ use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom};
 use crate::session::Visitor;
 use crate::text;
+use closer::CloserView;
 use curves::{Curve, Kind};
 use measures::{Candidate, Measure, Set};
 use pair::PairView;
+use parts::{PartLine, parts};
+use rule::{Baseline, RuleView, baselines};
 
 #[derive(Template)]
 #[template(path = "compare.html")]
@@ -41,7 +49,8 @@ struct Page {
     profit_sort: Option<String>,
     headings: Vec<Link>,
     lines: Vec<Line>,
-    no_to_everyone: Vec<String>,
+    baselines: Vec<Baseline>,
+    rule: RuleView,
     acting: String,
     judged_on: String,
     confusion: Option<ConfusionView>,
@@ -50,6 +59,9 @@ struct Page {
     curve: Option<Curve>,
     laid_over: usize,
     pair: Option<PairView>,
+    closer: Option<CloserView>,
+    /// Whether a closer look is under way.
+    looking_closer: bool,
     question: Question,
 }
 
@@ -72,11 +84,13 @@ struct Line {
 }
 
 struct ConfusionView {
+    id: i64,
     name: String,
     cut_off: String,
     counts: Confusion,
     of_acted: String,
     of_events: String,
+    parts: Vec<PartLine>,
 }
 
 /// What is asked for in the address.
@@ -171,6 +185,27 @@ pub async fn page(
             super::once_each(&view.state)
         )
     });
+    let rule = RuleView::of(&app, &view).await?;
+    let whole = match open {
+        Some(candidate) => Some(app.store.model(candidate.model.id).await?),
+        None => None,
+    };
+    let closer = whole.as_ref().map(|row| CloserView::of(row, (prices.as_ref(), population))).transpose()?.flatten();
+    let looking_closer = match open {
+        Some(candidate) => {
+            let work = Work::Closer { model: candidate.model.id };
+            !app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty()
+        }
+        None => false,
+    };
+    let confusion = match (open, &whole) {
+        (Some(candidate), Some(row)) => confusion(&view, candidate, row, asked.cut_off)?,
+        _ => None,
+    };
+    let today = match (&prices, &rule.found) {
+        (Some(prices), Some(found)) => Some(found.expected(prices, population.unwrap_or(1_000.0))),
+        _ => None,
+    };
     let left_out = match app.store.finding(view.study.id).await? {
         Some(finding) if !candidates.is_empty() => cautions::left_out(&view.state, &finding.found()?),
         _ => None,
@@ -183,7 +218,7 @@ pub async fn page(
         decide: view.href("decide"),
         priced: prices.is_some(),
         whom: whom(population),
-        standing: standing(&view, &candidates, all),
+        standing: standing(&view, &candidates, all, today),
         sets: Set::ALL
             .iter()
             .map(|s| link(s.label(), asked.href(&base, "measures", Some(s.word())), *s == asked.set))
@@ -196,10 +231,11 @@ pub async fn page(
             .map(|m| link(m.name, asked.href(&base, "sort", Some(m.word)), Some(m.word) == sorted_by.map(|s| s.word)))
             .collect(),
         lines: candidates.iter().map(|c| line(&view, c, &asked, &base, opened)).collect(),
-        no_to_everyone: no_to_everyone(asked.set, first),
+        baselines: baselines(asked.set, first, &rule, (prices.as_ref(), population.unwrap_or(1_000.0))),
+        rule,
         acting: text::percent(share),
         judged_on,
-        confusion: open.and_then(|c| confusion(&view, c, asked.cut_off)),
+        confusion,
         meaning: open.map_or(Vec::new(), |c| measures::meaning(asked.set, c, question)),
         kinds: Kind::ALL
             .iter()
@@ -208,6 +244,8 @@ pub async fn page(
         curve: asked.kind.of(&drawn, question),
         laid_over: drawn.len(),
         pair,
+        closer,
+        looking_closer,
         base,
         asked,
         question,
@@ -271,24 +309,8 @@ fn line(view: &StudyView, c: &Candidate, asked: &Asked, base: &str, opened: Opti
     }
 }
 
-/// What saying “no” to everyone scores.
-fn no_to_everyone(set: Set, judged: Option<&Candidate>) -> Vec<String> {
-    let blank = || "–".to_owned();
-    match (set, judged) {
-        (_, None) => Vec::new(),
-        (Set::Order, Some(c)) => {
-            let rate = measures::rate(&c.evaluation);
-            vec!["0.500".into(), text::fixed(rate, 3), "0.000".into(), text::percent(measures::FIRST)]
-        }
-        (Set::Actions, Some(c)) => {
-            vec![blank(), text::percent(0.0), blank(), blank(), text::percent(c.evaluation.accuracy_of_no())]
-        }
-        (set, Some(_)) => set.measures().iter().map(|_| blank()).collect(),
-    }
-}
-
 /// Candidates on a money axis, the best first.
-fn standing(view: &StudyView, candidates: &[Candidate], all: Option<f64>) -> Option<String> {
+fn standing(view: &StudyView, candidates: &[Candidate], all: Option<f64>, today: Option<Expected>) -> Option<String> {
     let mut priced: Vec<_> = candidates.iter().filter_map(|c| c.best.map(|best| (c, best))).collect();
     priced.sort_by(|a, b| b.1.profit.total_cmp(&a.1.profit));
     let lines: Vec<_> = priced
@@ -300,7 +322,8 @@ fn standing(view: &StudyView, candidates: &[Candidate], all: Option<f64>) -> Opt
             })
         })
         .collect();
-    (!lines.is_empty()).then(|| serde_json::json!({ "lines": lines, "none": 0.0, "all": all }).to_string())
+    (!lines.is_empty())
+        .then(|| serde_json::json!({ "lines": lines, "none": 0.0, "all": all, "today": today }).to_string())
 }
 
 fn heading(candidates: &[Candidate], priced: bool, population: Option<f64>, sorted_by: Option<&Measure>) -> String {
@@ -367,16 +390,23 @@ async fn pair(
     Ok(Some(PairView::of([a, b], [from(a), from(b)], &paired, (prices, population))))
 }
 
-fn confusion(view: &StudyView, c: &Candidate, asked: Option<f64>) -> Option<ConfusionView> {
-    let ranking = c.ranking.as_ref()?;
+fn confusion(
+    view: &StudyView,
+    c: &Candidate,
+    row: &model::Model,
+    asked: Option<f64>,
+) -> Result<Option<ConfusionView>, PageError> {
+    let Some(ranking) = c.ranking.as_ref() else { return Ok(None) };
     let policy = view.state.policy.as_ref().filter(|p| p.model_id == c.model.id).map(|p| p.policy.cut_off);
     let cut_off = asked.or(policy).unwrap_or(ranking.events as f64 / ranking.rows as f64);
     let counts = ranking.confusion(ranking.position_of(cut_off));
-    Some(ConfusionView {
+    Ok(Some(ConfusionView {
+        id: c.model.id,
         name: c.model.name.clone(),
         cut_off: text::fixed(cut_off, 3),
         of_acted: text::fixed(counts.precision() * 100.0, 0),
         of_events: text::fixed(counts.recall() * 100.0, 0),
+        parts: parts(view, row, ranking, cut_off)?,
         counts,
-    })
+    }))
 }

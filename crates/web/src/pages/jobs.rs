@@ -33,6 +33,30 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -
     }
 }
 
+#[derive(Template)]
+#[template(path = "job_log.html")]
+struct LogPage {
+    frame: Frame,
+    job: job::Model,
+    /// Seconds after it was begun, and the stage.
+    stages: Vec<(String, String)>,
+    ended: &'static str,
+}
+
+/// The stages that a job went through.
+pub async fn log(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
+    let job = app.store.job(visitor.workspace_id(), *path).await?;
+    let stages = job.stages()?.into_iter().map(|s| (crate::text::fixed(s.at, 1), s.stage)).collect();
+    let ended = match job.state.as_str() {
+        "queued" => "It waits for its turn.",
+        "running" => "It is running.",
+        "done" => "Done.",
+        "failed" => "It failed.",
+        _ => "It was stopped on request.",
+    };
+    html(&LogPage { frame: Frame::plain(&app, &visitor).await?, job, stages, ended })
+}
+
 #[derive(Serialize)]
 struct Event {
     state: String,
@@ -40,6 +64,8 @@ struct Event {
     share: f64,
     /// Seconds left; none while too little is done to tell.
     left: Option<f64>,
+    /// The learning curve of what is being fitted, as far as it has grown.
+    curve: serde_json::Value,
 }
 
 fn event_of(job: &job::Model) -> Event {
@@ -47,7 +73,7 @@ fn event_of(job: &job::Model) -> Event {
         let spent = (chrono::Utc::now() - started).as_seconds_f64();
         spent / job.share * (1.0 - job.share)
     });
-    Event { state: job.state.clone(), stage: job.stage.clone(), share: job.share, left }
+    Event { state: job.state.clone(), stage: job.stage.clone(), share: job.share, left, curve: job.curve.clone() }
 }
 
 /// Progress as server-sent events, until the job has ended.

@@ -7,19 +7,22 @@ pub mod search;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::learn::{Family, Settings};
+use pronoia_core::model::{Blend, Mix, Recipe};
 use pronoia_core::study::{Basis, Verdict};
 use pronoia_store::jobs::Work;
-use pronoia_store::model;
+use pronoia_store::{job, model};
 use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
+use crate::budget::bytes_needed;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
 use crate::session::Visitor;
 use crate::text;
 use detail::Detail;
-use families::{FamilyForm, described};
+pub(super) use detail::{Table, card};
+use families::{FamilyForm, made_by};
 use search::InShort;
 
 #[derive(Template)]
@@ -31,6 +34,8 @@ struct Page {
     going_in: usize,
     should_not: usize,
     candidates: Vec<Candidate>,
+    /// How many of them can be members of a blend.
+    blendable: usize,
     families: Vec<FamilyForm>,
     searches: Vec<InShort>,
     searched: Vec<(Family, bool)>,
@@ -46,6 +51,13 @@ struct Candidate {
     figure: String,
     stale: bool,
     open: bool,
+    /// Whether it can be a member of a blend: fitted on the present choices, and no
+    /// blend itself.
+    can_be_blended: bool,
+    /// The job that fitted it, or does.
+    job: Option<i64>,
+    /// That job, while it waits or runs.
+    running: Option<job::Model>,
 }
 
 /// Which candidate is open.
@@ -62,6 +74,7 @@ pub async fn page(
     query: web::Query<Query>,
 ) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let jobs = app.store.jobs_of_study(view.study.id).await?;
     let mut candidates = Vec::new();
     for model in view.models.iter().rev() {
         let figure = match (model.judged()?, &model.error) {
@@ -75,8 +88,14 @@ pub async fn page(
             (None, Some(error)) => error.clone(),
             _ => String::new(),
         };
+        let recipe = model.recipe()?;
+        let job = jobs.iter().find(|job| job.is_to(&Work::Fit { model: model.id }));
+        let stale = view.is_stale(model);
         candidates.push(Candidate {
-            settings: described(&model.asked()?),
+            settings: made_by(&recipe),
+            can_be_blended: model.state == "fitted" && !stale && recipe.members().len() == 1,
+            job: job.map(|job| job.id),
+            running: job.filter(|job| model.state == "queued" && job.finished_at.is_none()).cloned(),
             state: match model.state.as_str() {
                 "queued" => "in the works",
                 "fitted" => "fitted",
@@ -84,7 +103,7 @@ pub async fn page(
                 _ => "stopped",
             },
             figure,
-            stale: view.is_stale(model),
+            stale,
             open: query.model == Some(model.id),
             model: model.clone(),
         });
@@ -103,6 +122,7 @@ pub async fn page(
         ready: view.state.outcome.is_some(),
         going_in: view.state.columns.iter().filter(|c| c.goes_in()).count(),
         should_not: view.state.columns.iter().filter(|c| c.stands_under() == Verdict::ShouldNotGoIn).count(),
+        blendable: candidates.iter().filter(|c| c.can_be_blended).count(),
         candidates,
         families: FamilyForm::all(),
         searches,
@@ -150,18 +170,52 @@ pub async fn begin(
     for (name, value) in form.settings.iter().filter(|(_, v)| !v.trim().is_empty()) {
         settings.set(name, value).map_err(|e| PageError::Refused(e.to_string()))?;
     }
-    let of_family = view.models.iter().filter(|m| m.name.starts_with(settings.name())).count();
-    let name =
-        if of_family == 0 { settings.name().to_owned() } else { format!("{} {}", settings.name(), of_family + 1) };
-    let id = app.store.add_model(view.study.id, &name, &settings, &basis, view.state.split.seed).await?;
-    app.store
-        .enqueue(
-            visitor.workspace_id(),
-            Some(view.study.id),
-            &format!("Fitting {}", name.to_lowercase()),
-            &Work::Fit { model: id },
-        )
-        .await?;
+    fit(&app, &view, &settings.into(), &basis).await?;
+    see_other(&view.href("train"))
+}
+
+/// Fits a candidate beside those that are there, on the present choices.
+pub(super) async fn fit_beside(app: &App, view: &StudyView, recipe: &Recipe) -> Result<(), PageError> {
+    fit(app, view, recipe, &ready_basis(view)?).await
+}
+
+/// Puts a candidate in the queue under a name that no other has; refused here
+/// rather than by the job if there will never be memory for it.
+async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Result<(), PageError> {
+    app.memory.check(bytes_needed(&view.table, basis, recipe)?).map_err(PageError::Refused)?;
+    let proposed = recipe.name();
+    let of_its_kind = view.models.iter().filter(|m| m.name.starts_with(proposed)).count();
+    let name = if of_its_kind == 0 { proposed.to_owned() } else { format!("{proposed} {}", of_its_kind + 1) };
+    let id = app.store.add_model(view.study.id, &name, recipe, basis, view.state.split.seed).await?;
+    let title = format!("Fitting {}", name.to_lowercase());
+    app.store.enqueue(view.study.workspace_id, Some(view.study.id), &title, &Work::Fit { model: id }).await?;
+    Ok(())
+}
+
+/// Puts a blend of the candidates that were ticked in the queue.
+pub async fn blend(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Vec<(String, String)>>,
+) -> PageResult {
+    let value = |name: &str| form.iter().find(|field| field.0 == name).map_or("", |field| field.1.as_str());
+    visitor.check(value("csrf"))?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let basis = ready_basis(&view)?;
+    let mix: Mix = value("mix").parse().map_err(PageError::Refused)?;
+    let mut members = Vec::new();
+    for (_, id) in form.iter().filter(|field| field.0 == "with") {
+        let model = view.fitted().find(|m| m.id.to_string() == *id).ok_or_else(|| {
+            PageError::Refused("One of the candidates is gone, or is not fitted. Tick those that are there now.".into())
+        })?;
+        if view.is_stale(model) {
+            return Err(PageError::Refused(format!("{} is stale. Fit it again, then blend it.", model.name)));
+        }
+        members.extend(model.recipe()?.members().iter().cloned());
+    }
+    let blend = Blend::new(mix, members).map_err(PageError::Refused)?;
+    fit(&app, &view, &Recipe::Blend(blend), &basis).await?;
     see_other(&view.href("train"))
 }
 
@@ -183,14 +237,61 @@ pub async fn again(
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let model = view.models.iter().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
-    let basis = view.state.basis().ok_or(PageError::NotFound)?;
-    if model.state == "queued" {
-        return see_other(&view.href("train"));
+    if model.state != "queued" {
+        fit_again(&app, &view, model, &model.recipe()?).await?;
     }
-    let seed = view.state.split.seed;
-    let id = app.store.add_model(view.study.id, &model.name, &model.asked()?, &basis, seed).await?;
+    see_other(&view.href("train"))
+}
+
+/// Fits a candidate in another's place, by a recipe of its own.
+pub(super) async fn fit_again(
+    app: &App,
+    view: &StudyView,
+    model: &model::Model,
+    recipe: &Recipe,
+) -> Result<(), PageError> {
+    let basis = ready_basis(view)?;
+    app.memory.check(bytes_needed(&view.table, &basis, recipe)?).map_err(PageError::Refused)?;
+    let id = app.store.add_model(view.study.id, &model.name, recipe, &basis, view.state.split.seed).await?;
     app.store.retire_model(model.id).await?;
     let title = format!("Fitting {}", model.name.to_lowercase());
-    app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &title, &Work::Fit { model: id }).await?;
+    app.store.enqueue(view.study.workspace_id, Some(view.study.id), &title, &Work::Fit { model: id }).await?;
+    Ok(())
+}
+
+/// Takes a candidate off the list; lists and policies that use it keep it.
+pub async fn retire(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Again>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let model = view.models.iter().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
+    if model.state == "queued" {
+        return Err(PageError::Refused(format!("{} is in the works. Cancel its job first.", model.name)));
+    }
+    app.store.retire_model(model.id).await?;
+    let chosen = format!("{} taken off the list", model.name);
+    app.store.note(view.study.id, Some(visitor.account_id()), &chosen, "what uses it keeps it").await?;
     see_other(&view.href("train"))
+}
+
+/// Fits a candidate once more on what it was fitted on, to see that it comes out the same.
+pub async fn prove(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Again>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let model = view.fitted().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
+    let work = Work::Prove { model: model.id };
+    if app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty() {
+        let title = format!("Proving {}", model.name.to_lowercase());
+        app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &title, &work).await?;
+    }
+    see_other(&format!("{}?model={}#open", view.href("train"), model.id))
 }

@@ -28,6 +28,9 @@ pub struct Confirmation {
     pub low: f64,
     /// Its upper end.
     pub high: f64,
+    /// The test rows in order of probability, now that they are known.
+    #[serde(default)]
+    pub ranking: Option<Ranking>,
 }
 
 /// Judges the policy on the test rows and writes down what was found.
@@ -66,6 +69,7 @@ pub(super) async fn confirm(
             found: found.profit,
             low: found.low,
             high: found.high,
+            ranking: Some(ranking),
         })
     })
     .await??;

@@ -2,10 +2,11 @@
 
 use std::time::Instant;
 
+use pronoia_core::cautions::{Candidate, look_at_candidate};
 use pronoia_core::decide::Ranking;
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::learn::FitError;
-use pronoia_core::model::ModelError;
+use pronoia_core::model::{ModelError, Recipe};
 use pronoia_core::progress::Part;
 use pronoia_core::split::Dealt;
 use pronoia_core::study::Basis;
@@ -14,6 +15,7 @@ use pronoia_store::models::Brought;
 use pronoia_store::{model, study};
 
 use super::{Trouble, Watch, compute};
+use crate::budget::bytes_needed;
 use crate::{App, text};
 
 impl From<ModelError> for Trouble {
@@ -65,13 +67,14 @@ async fn fit_and_judge(
     row: &model::Model,
     watch: &Watch,
 ) -> Result<Brought, Trouble> {
-    let (basis, settings, seed) = (row.fitted_on()?, row.asked()?, row.seed as u64);
+    let (basis, recipe, seed) = (row.fitted_on()?, row.recipe()?, row.seed as u64);
+    let _held = hold_memory(app, workspace, study, (&basis, &recipe), watch).await?;
     watch.tell("Fetching the columns", 0.0);
     let table = fetch(app, workspace, study, &basis).await?;
-    let watch = watch.clone();
+    let (watch, name) = (watch.clone(), row.name.clone());
     compute(move || {
         let begun = Instant::now();
-        let judged = Judged::fit(&table, &basis, &settings, seed, &Part::of(&watch, 0.05, 0.95))?;
+        let judged = Judged::fit(&table, &basis, &recipe, seed, &Part::of(&watch, 0.05, 0.95))?;
         let fit_seconds = begun.elapsed().as_secs_f64();
         watch.tell("Judging", 0.95);
         let evaluation = Evaluation::of(&judged.probability, &judged.event);
@@ -81,9 +84,34 @@ async fn fit_and_judge(
         let begun = Instant::now();
         judged.model.probabilities(&table, sample).map_err(|e| Trouble::Failed(e.to_string()))?;
         let score_seconds = begun.elapsed().as_secs_f64() * 1_000.0 / sample.len() as f64;
-        Ok(Brought { judged, evaluation, ranking, fit_seconds, score_seconds })
+        let fitted_to = fitted_to(&table, &basis)?;
+        let (probability, event) = judge(&judged.model, &table, &basis, &fitted_to)?;
+        let training = Ranking::counted(&probability, &event).map_err(|e| Trouble::Failed(e.to_string()))?;
+        let candidate = Candidate { name: &name, model: &judged.model, evaluation: &evaluation, basis: &basis };
+        let cautions = look_at_candidate(&candidate);
+        Ok(Brought { judged, evaluation, ranking, training, cautions, fit_seconds, score_seconds })
     })
     .await?
+}
+
+/// Waits until there is memory for a fit, and holds it.
+pub(super) async fn hold_memory(
+    app: &App,
+    workspace: i64,
+    study: &study::Model,
+    (basis, recipe): (&Basis, &Recipe),
+    watch: &Watch,
+) -> Result<tokio::sync::OwnedSemaphorePermit, Trouble> {
+    let table = app.store.table(workspace, study.records(basis.table)).await?;
+    let bytes = bytes_needed(&table, basis, recipe)?;
+    app.memory.check(bytes).map_err(Trouble::Failed)?;
+    Ok(app.memory.take(bytes, watch).await?)
+}
+
+/// The rows that the model that is kept was fitted to.
+fn fitted_to(table: &Table, basis: &Basis) -> Result<Vec<usize>, Trouble> {
+    let dealt = parts(table, basis)?;
+    Ok(if basis.split.folds.is_some() { dealt.unsealed() } else { dealt.training })
 }
 
 /// The columns that a fit needs.

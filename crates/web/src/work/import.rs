@@ -121,8 +121,8 @@ async fn scan_file(upload: &upload::Model, sheet: Option<&str>, watch: &Watch) -
 
 /// Columns that a model knows are read in the kind it was trained with.
 fn read_as_trained(plan: &mut Plan, model: &pronoia_core::Model) {
-    for (name, kind) in model.inputs() {
-        plan.read_as(name, kind);
+    for input in model.inputs() {
+        plan.read_as(&input.name, input.kind);
     }
 }
 

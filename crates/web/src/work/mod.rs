@@ -1,12 +1,15 @@
 //! The background work: workers that take jobs from the queue.
 
 mod append;
+mod closer;
 mod confirm;
 mod drivers;
 mod fetch;
 mod fit;
 mod import;
 mod join;
+mod prove;
+mod rule;
 mod score;
 mod search;
 mod watch;
@@ -147,7 +150,7 @@ async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
             )
         }
     };
-    if let Err(e) = app.store.end_job(id, worker, &ending).await {
+    if let Err(e) = app.store.end_job(id, worker, &ending, &watch.heard().log).await {
         tracing::warn!("the end of job {id} could not be written down: {e}");
     }
     ending
@@ -160,9 +163,14 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
         Work::Search { search } => app.store.set_search_state(*search, state, None).await,
         Work::Score { list } => app.store.set_list_state(*list, state).await,
-        Work::Fetch { .. } | Work::Join { .. } | Work::Append { .. } | Work::Drivers { .. } | Work::Confirm { .. } => {
-            Ok(())
-        }
+        Work::Fetch { .. }
+        | Work::Join { .. }
+        | Work::Append { .. }
+        | Work::Drivers { .. }
+        | Work::Closer { .. }
+        | Work::Prove { .. }
+        | Work::Rule { .. }
+        | Work::Confirm { .. } => Ok(()),
     };
     if let Err(e) = written {
         tracing::warn!("a job that was put aside could not be written down: {e}");
@@ -171,8 +179,7 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
 
 async fn beat(store: Store, id: i64, worker: String, watch: Watch) {
     loop {
-        let (stage, share) = watch.place();
-        match store.beat(id, &worker, &stage, share).await {
+        match store.beat(id, &worker, &watch.heard()).await {
             Ok(true) => watch.cancel(),
             Ok(false) => {}
             Err(e) => tracing::warn!("job {id} could not report: {e}"),
@@ -191,6 +198,9 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Append { append } => append::append(app, workspace, append, watch).await,
         Work::Drivers { study } => drivers::look(app, workspace, *study, watch).await,
         Work::Fit { model } => fit::fit(app, workspace, *model, watch).await,
+        Work::Closer { model } => closer::look(app, workspace, *model, watch).await,
+        Work::Prove { model } => prove::prove(app, workspace, *model, watch).await,
+        Work::Rule { study } => rule::try_out(app, workspace, *study, watch).await,
         Work::Search { search } => search::search(app, workspace, *search, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
         Work::Confirm { study, model } => confirm::confirm(app, workspace, *study, *model, watch).await,

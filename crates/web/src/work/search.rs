@@ -2,7 +2,9 @@
 
 use std::time::Instant;
 
-use pronoia_core::model::ModelError;
+use pronoia_core::learn::Settings;
+use pronoia_core::model::{ModelError, Recipe};
+use pronoia_core::progress::Quiet;
 use pronoia_core::tune::Ended;
 use pronoia_core::{Progress, Table};
 use pronoia_store::jobs::Work;
@@ -11,6 +13,7 @@ use pronoia_store::search;
 use super::fit::{fetch, parts};
 use super::{Trouble, Watch, compute};
 use crate::App;
+use crate::budget::bytes_needed;
 
 /// Tries candidates until the budget is spent, one after the other, and keeps
 /// each at once: a server that is killed loses the one that it was at.
@@ -44,6 +47,13 @@ pub(super) async fn search(app: &App, workspace: i64, id: i64, watch: &Watch) ->
 async fn seek(app: &App, workspace: i64, row: &search::Model, watch: &Watch) -> Result<(), Trouble> {
     let study = app.store.study(workspace, row.study_id).await?;
     let (mut search, basis) = (row.so_far()?, row.fitted_on()?);
+    // The largest of the families that take part says how much memory is held.
+    let asked = search.plan.families.iter().filter_map(|word| Settings::of_family(word)).map(Recipe::from);
+    let table = app.store.table(workspace, study.records(basis.table)).await?;
+    let needed = asked.map(|recipe| bytes_needed(&table, &basis, &recipe)).collect::<Result<Vec<_>, _>>()?;
+    let most = needed.into_iter().max().unwrap_or(0);
+    app.memory.check(most).map_err(Trouble::Failed)?;
+    let _held = app.memory.take(most, watch).await?;
     watch.tell("Fetching the columns", 0.0);
     let table = fetch(app, workspace, &study, &basis).await?;
     let (table, training) = {
@@ -66,9 +76,9 @@ async fn seek(app: &App, workspace: i64, row: &search::Model, watch: &Watch) -> 
         let share = by_time.max((number - 1) as f64 / search.plan.most as f64);
         let stage = format!("Candidate {number}, at most {}: {}", search.plan.most, settings.name().to_lowercase());
         watch.tell(&stage, share);
-        let (table, training, basis, quiet) = (table.clone(), training.clone(), basis.clone(), Quiet(watch.clone()));
+        let (table, training, basis, watch) = (table.clone(), training.clone(), basis.clone(), watch.clone());
         let (judged, back) = compute(move || {
-            let judged = search.judge((&table, &basis, &training), settings, &quiet);
+            let judged = search.judge((&table, &basis, &training), settings, &Quiet(&watch));
             (judged, search)
         })
         .await?;
@@ -88,15 +98,4 @@ async fn seek(app: &App, workspace: i64, row: &search::Model, watch: &Watch) -> 
     let figure = format!("{} candidates tried; {} is best", search.tried.len(), best.settings.name().to_lowercase());
     app.store.note(study.id, None, "Search ended", &figure).await?;
     Ok(())
-}
-
-/// Lets a candidate be stopped without letting it say how far it is itself.
-struct Quiet(Watch);
-
-impl Progress for Quiet {
-    fn tell(&self, _: &str, _: f64) {}
-
-    fn is_cancelled(&self) -> bool {
-        self.0.is_cancelled()
-    }
 }

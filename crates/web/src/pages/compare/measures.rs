@@ -203,6 +203,17 @@ const TIME: [Measure; 2] = [
     },
 ];
 
+/// The figures of acting on these customers, measure by measure.
+pub fn of_actions(counts: &Confusion) -> Vec<String> {
+    vec![
+        text::percent(counts.precision()),
+        text::percent(counts.recall()),
+        text::fixed(counts.f1(), 3),
+        text::fixed(counts.matthews(), 3),
+        text::percent(counts.accuracy()),
+    ]
+}
+
 /// The share of judged customers with the event.
 pub fn rate(e: &Evaluation) -> f64 {
     e.events as f64 / e.rows.max(1) as f64

@@ -52,11 +52,14 @@ pub async fn received(
     query: web::Query<Query>,
 ) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    // In a blend every member receives its own.
+    let alone = |m: &&model::Model| m.recipe().is_ok_and(|recipe| recipe.members().len() == 1);
     let chosen = match query.model {
-        Some(id) => Some(study.fitted().find(|m| m.id == id).ok_or(PageError::NotFound)?),
-        None => study.fitted().find(|m| !study.is_stale(m)).or(study.fitted().next()),
+        Some(id) => Some(study.fitted().filter(alone).find(|m| m.id == id).ok_or(PageError::NotFound)?),
+        None => study.fitted().filter(alone).find(|m| !study.is_stale(m)).or(study.fitted().find(alone)),
     };
-    let models = study.fitted().map(|m| (m.id, m.name.clone(), chosen.is_some_and(|c| c.id == m.id))).collect();
+    let models =
+        study.fitted().filter(alone).map(|m| (m.id, m.name.clone(), chosen.is_some_and(|c| c.id == m.id))).collect();
     let (groups, heading) = match chosen {
         None => (Vec::new(), "No model has received any rows yet.".to_owned()),
         Some(chosen) => (groups(&app, &study, chosen).await?, format!("What {} receives", chosen.name.to_lowercase())),
@@ -70,11 +73,12 @@ pub async fn received(
 
 async fn groups(app: &App, study: &StudyView, chosen: &model::Model) -> Result<Vec<Group>, PageError> {
     let fitted = app.store.model(chosen.id).await?.fitted()?;
-    let names: Vec<String> = fitted.inputs().map(|(name, _)| name.to_owned()).collect();
+    let names: Vec<String> = fitted.inputs().map(|input| input.name.clone()).collect();
     let table = app.store.first_rows(&study.table, &names, SHOWN).await?;
     let rows: Vec<usize> = (0..table.rows()).collect();
     let refused = |e: pronoia_core::prepare::PrepareError| PageError::Refused(e.to_string());
-    let preparation: &Preparation = &fitted.preparation;
+    let Some(member) = fitted.members.first() else { return Ok(Vec::new()) };
+    let preparation: &Preparation = &member.preparation;
     let design = preparation.apply(&table, &rows).map_err(refused)?;
     let stepped = preparation.stepped(&table).map_err(refused)?;
     let original = |name: &str, row: usize| table.column(name).or(stepped.column(name)).and_then(|c| c.text(row));

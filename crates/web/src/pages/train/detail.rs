@@ -1,14 +1,16 @@
 //! What a fitted model says about itself.
 
 use pronoia_core::calibrate::{Calibrated, Map};
+use pronoia_core::drivers::{Band, Notation};
 use pronoia_core::learn::bayes::Evidence;
 use pronoia_core::learn::logistic::{Coefficient, Logistic, Rescue};
 use pronoia_core::learn::neighbours::Known;
 use pronoia_core::learn::scorecard::{Bands, CardColumn, Scorecard};
 use pronoia_core::learn::tree::DecisionTree;
 use pronoia_core::learn::{Cut, Estimator, Node};
+use pronoia_core::model::{Blended, Member, Mix};
 use pronoia_core::prepare::Preparation;
-use pronoia_core::{Model, number};
+use pronoia_core::{Kind, Model, number};
 use pronoia_store::model;
 
 use crate::error::PageError;
@@ -32,7 +34,15 @@ pub struct Detail {
     /// How it was learned, and what that says.
     pub curve: Option<String>,
     pub finding: String,
+    /// From what it was made, so that it can be made again.
+    pub made_from: String,
+    /// What came of doing that.
+    pub proof: Option<String>,
 }
+
+/// What a classifier says of itself: a sentence, what it consists of, and how it
+/// was learned.
+type Said = (String, Option<Table>, Option<(String, String)>);
 
 /// What a model consists of, line by line.
 pub struct Table {
@@ -56,86 +66,139 @@ impl Detail {
     pub fn of(row: &model::Model) -> Result<Self, PageError> {
         let model = row.fitted()?;
         let on = format!("{} rows, {} of them events", text::count(model.rows), text::count(model.events));
-        let (sentence, table, curve) = match &model.estimator {
-            Estimator::Logistic(l) => (coefficients_sentence(l, &on), coefficients(l), None),
-            Estimator::Scorecard(card) => (
-                format!(
-                    "{} columns on the card, fitted to {on}. A customer begins with {} points; more points, less of the event.",
-                    card.columns.len(),
-                    text::fixed(card.points(card.intercept), 0)
-                ),
-                points(card, &model),
-                None,
-            ),
-            Estimator::Tree(tree) => (
-                format!("{} groups on {on}; before it was cut back there were {}.", tree.tree.leaves(), tree.grown),
-                rules(tree, &model.preparation),
-                None,
-            ),
-            Estimator::Forest(forest) => {
-                let judged = forest.out_of_bag.map_or(String::new(), |o| {
-                    format!(
-                        " Judged on the {} rows that each tree had not met: area under ROC {}, log loss {}.",
-                        text::count(o.rows),
-                        text::fixed(o.area_under_roc, 3),
-                        text::fixed(o.log_loss, 4)
-                    )
-                });
-                let leaves: usize = forest.trees.iter().map(|t| t.leaves()).sum();
-                let mean = leaves as f64 / forest.trees.len() as f64;
-                let sentence = format!(
-                    "{} trees of {} leaves each on average, on {on}.{judged}",
-                    forest.trees.len(),
-                    text::fixed(mean, 0)
-                );
-                (sentence, None, None)
-            }
-            Estimator::Boosted(b) => (
-                format!("{} trees on {on}.", b.trees.len()),
-                None,
-                curve(&b.curve, "trees", &format!("with {} trees", b.trees.len())),
-            ),
-            Estimator::Network(n) => {
-                let best = (1..=n.curve.len()).min_by(|a, b| n.curve[a - 1].1.total_cmp(&n.curve[b - 1].1));
-                let after = format!("after {} times through the rows", best.unwrap_or(0));
-                (
-                    format!("{} networks on {on}, averaged. The curve is that of the first.", n.nets.len()),
-                    None,
-                    curve(&n.curve, "times through the rows", &after),
-                )
-            }
-            Estimator::Bayes(b) => (
-                format!("Evidence counted in {on}. Each line is what a value adds to the log-odds."),
-                evidence(&b.evidence, &model.preparation),
-                None,
-            ),
-            Estimator::Neighbours(n) => (
-                format!(
-                    "Asks {} of {} known customers, which the model holds.",
-                    text::count(n.neighbours as u64),
-                    text::count(n.outcome.len() as u64)
-                ),
-                weights(&n.known, &model.preparation),
-                None,
-            ),
-            Estimator::Svm(s) => {
-                let mut rows: Vec<_> = s.coefficients.iter().collect();
-                rows.sort_by(|a, b| b.1.abs().total_cmp(&a.1.abs()));
-                let rows = rows.into_iter().map(|(name, c)| vec![name.clone(), text::fixed(*c, 4)]).collect();
-                (
-                    format!("{} of {on} lie within the margin or beyond it.", text::count(s.support)),
-                    Table::of(
-                        "What each adds to the distance from the border".into(),
-                        vec!["column", "per unit"],
-                        rows,
-                    ),
-                    None,
-                )
-            }
+        let (sentence, table, curve) = match (&model.blended, model.members.first()) {
+            (Some(blended), _) => blend(blended, &model.members, &on),
+            (None, Some(member)) => alone(member, &on),
+            (None, None) => (String::new(), None, None),
         };
         let (curve, finding) = curve.map_or((None, String::new()), |(curve, finding)| (Some(curve), finding));
-        let calibrated = model.calibrated.as_ref().map(calibration);
-        Ok(Self { name: row.name.clone(), sentence, calibrated, table, curve, finding })
+        let calibrated = match &model.members[..] {
+            [member] => member.calibrated.as_ref().map(calibration),
+            _ => None,
+        };
+        let made_from = format!(
+            "Made by version {} from the records with the fingerprint {}… and the seed {}; they make the same model again, bit for bit, on any number of threads.",
+            model.version,
+            model.fingerprint.get(..12).unwrap_or(&model.fingerprint),
+            model.seed
+        );
+        let proof = row.proved()?.map(|proof| {
+            let when = text::moment(&proof.at);
+            match (proof.same, proof.same_records) {
+                (true, _) => format!("Fitted again on {when}: the same model, bit for bit."),
+                (false, true) => format!(
+                    "Fitted again on {when} by version {}: not the same model, though the records are the same.",
+                    proof.version
+                ),
+                (false, false) => format!("Fitted again on {when}: not the same model; the records differ."),
+            }
+        });
+        Ok(Self { name: row.name.clone(), sentence, calibrated, table, curve, finding, made_from, proof })
+    }
+}
+
+/// How the members of a blend are put together.
+fn blend(blended: &Blended, members: &[Member], on: &str) -> Said {
+    let best = blended.losses.iter().copied().fold(f64::INFINITY, f64::min);
+    let shares = match blended.mix {
+        Mix::Average => "each counting the same",
+        Mix::Stacked => "each counting as much as rows that it had not met say it should",
+    };
+    let sentence = format!(
+        "{} models, {shares}, fitted to {on}. On {} training rows, each told by models that had not met it, the log loss is {} together and {} by the best of them alone.",
+        members.len(),
+        text::count(blended.rows),
+        text::fixed(blended.loss, 4),
+        text::fixed(best, 4)
+    );
+    let lines = members.iter().zip(&blended.shares).zip(&blended.losses);
+    let rows = lines.map(|((member, share), loss)| {
+        let name = member.settings.name();
+        vec![
+            format!("{name} ({})", super::families::described(&member.settings)),
+            text::fixed(*share, 3),
+            text::fixed(*loss, 4),
+        ]
+    });
+    let head = vec!["member", "its log-odds times", "log loss alone"];
+    (sentence, Table::of("What each member counts for".into(), head, rows.collect()), None)
+}
+
+/// One family by itself.
+fn alone(member: &Member, on: &str) -> Said {
+    let preparation = &member.preparation;
+    match &member.estimator {
+        Estimator::Logistic(l) => (coefficients_sentence(l, on), coefficients(l), None),
+        Estimator::Scorecard(card) => (
+            format!(
+                "{} columns on the card, fitted to {on}. A customer begins with {} points; more points, less of the event.",
+                card.columns.len(),
+                text::fixed(card.points(card.intercept), 0)
+            ),
+            points(card, preparation),
+            None,
+        ),
+        Estimator::Tree(tree) => (
+            format!("{} groups on {on}; before it was cut back there were {}.", tree.tree.leaves(), tree.grown),
+            rules(tree, preparation),
+            None,
+        ),
+        Estimator::Forest(forest) => {
+            let judged = forest.out_of_bag.map_or(String::new(), |o| {
+                format!(
+                    " Judged on the {} rows that each tree had not met: area under ROC {}, log loss {}.",
+                    text::count(o.rows),
+                    text::fixed(o.area_under_roc, 3),
+                    text::fixed(o.log_loss, 4)
+                )
+            });
+            let leaves: usize = forest.trees.iter().map(|t| t.leaves()).sum();
+            let mean = leaves as f64 / forest.trees.len() as f64;
+            let sentence = format!(
+                "{} trees of {} leaves each on average, on {on}.{judged}",
+                forest.trees.len(),
+                text::fixed(mean, 0)
+            );
+            (sentence, None, None)
+        }
+        Estimator::Boosted(b) => (
+            format!("{} trees on {on}.", b.trees.len()),
+            None,
+            curve(&b.curve, "trees", &format!("with {} trees", b.trees.len())),
+        ),
+        Estimator::Network(n) => {
+            let best = (1..=n.curve.len()).min_by(|a, b| n.curve[a - 1].1.total_cmp(&n.curve[b - 1].1));
+            let after = format!("after {} times through the rows", best.unwrap_or(0));
+            (
+                format!("{} networks on {on}, averaged. The curve is that of the first.", n.nets.len()),
+                None,
+                curve(&n.curve, "times through the rows", &after),
+            )
+        }
+        Estimator::Bayes(b) => (
+            format!("Evidence counted in {on}. Each line is what a value adds to the log-odds."),
+            evidence(&b.evidence, preparation),
+            None,
+        ),
+        Estimator::Neighbours(n) => (
+            format!(
+                "Asks {} of {} known customers, which the model holds.",
+                text::count(n.neighbours as u64),
+                text::count(n.outcome.len() as u64)
+            ),
+            weights(&n.known, preparation),
+            None,
+        ),
+        Estimator::Svm(s) => {
+            let mut rows: Vec<_> = s.coefficients.iter().collect();
+            rows.sort_by(|a, b| b.1.abs().total_cmp(&a.1.abs()));
+            let rows = rows.into_iter().map(|(name, c)| vec![name.clone(), text::fixed(*c, 4)]).collect();
+            (
+                format!("{} of {on} lie within the margin or beyond it.", text::count(s.support)),
+                Table::of("What each adds to the distance from the border".into(), vec!["column", "per unit"], rows),
+                None,
+            )
+        }
     }
 }
 
@@ -235,12 +298,16 @@ fn listed(names: Vec<&str>) -> String {
 /// The groups of a column on the card, with what each says.
 fn groups(column: &CardColumn, preparation: &Preparation) -> Vec<(String, f64)> {
     let (mut groups, missing) = match &column.bands {
-        Bands::Number { edges, evidence, missing } => {
-            let label = |band: usize| match (band.checked_sub(1).map(|b| edges[b]), edges.get(band)) {
-                (None, None) => "any value".into(),
-                (None, Some(up)) => format!("up to {}", number::plain(*up)),
-                (Some(above), None) => format!("over {}", number::plain(above)),
-                (Some(above), Some(up)) => format!("over {} to {}", number::plain(above), number::plain(*up)),
+        Bands::Number { edges, evidence, missing, whole } => {
+            let is_date = preparation.inputs.iter().any(|i| i.name == column.column && i.kind == Kind::Date);
+            let notation = match (is_date, whole) {
+                (true, _) => Notation::Day,
+                (false, true) => Notation::Whole,
+                (false, false) => Notation::Measured,
+            };
+            let label = |band: usize| {
+                let above = band.checked_sub(1).map(|below| edges[below]);
+                Band { above, up_to: edges.get(band).copied(), least: f64::NEG_INFINITY, notation }.label()
             };
             (evidence.iter().enumerate().map(|(band, e)| (label(band), *e)).collect::<Vec<_>>(), missing)
         }
@@ -258,11 +325,19 @@ fn groups(column: &CardColumn, preparation: &Preparation) -> Vec<(String, f64)> 
     groups
 }
 
-fn points(card: &Scorecard, model: &Model) -> Option<Table> {
+/// The points of a model that is one scorecard.
+pub fn card(model: &Model) -> Option<Table> {
+    match &model.members[..] {
+        [Member { estimator: Estimator::Scorecard(card), preparation, .. }] => points(card, preparation),
+        _ => None,
+    }
+}
+
+fn points(card: &Scorecard, preparation: &Preparation) -> Option<Table> {
     let mut columns: Vec<&CardColumn> = card.columns.iter().collect();
     columns.sort_by(|a, b| b.information.total_cmp(&a.information));
     let rows = columns.into_iter().flat_map(|column| {
-        groups(column, &model.preparation).into_iter().map(|(label, evidence)| {
+        groups(column, preparation).into_iter().map(|(label, evidence)| {
             vec![
                 format!("{}: {label}", column.column),
                 text::fixed(card.points_of(column, evidence), 0),

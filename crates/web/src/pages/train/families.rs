@@ -4,6 +4,7 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::learn::setting::{Range, Setting};
 use pronoia_core::learn::{Family, Settings};
+use pronoia_core::model::Recipe;
 use serde::Deserialize;
 
 use crate::App;
@@ -68,6 +69,18 @@ pub fn described(settings: &Settings) -> String {
     let words: Vec<String> =
         changed.map(|s| format!("{} {}", s.label.to_lowercase(), settings.written(s.name))).collect();
     if words.is_empty() { "as proposed".into() } else { words.join(", ") }
+}
+
+/// What a candidate is made by, in words.
+pub fn made_by(recipe: &Recipe) -> String {
+    match recipe {
+        Recipe::One(settings) => described(settings),
+        Recipe::Calibrated { calibrated } => format!("calibrated, {}", described(calibrated)),
+        Recipe::Blend(blend) => {
+            let names: Vec<String> = blend.members.iter().map(|member| member.name().to_lowercase()).collect();
+            format!("of {}", names.join(", "))
+        }
+    }
 }
 
 #[derive(Template)]

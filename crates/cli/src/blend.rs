@@ -1,0 +1,44 @@
+//! `pronoia blend`.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use pronoia_core::Model;
+use pronoia_core::model::{Blend as Members, Mix, Recipe};
+
+use crate::fitting::Fitting;
+use crate::{Outcome, records};
+
+/// Fit several models' families together, each counting as far as it helps.
+#[derive(Args)]
+pub struct Blend {
+    /// Models whose families and settings take part; given once for each.
+    #[arg(long = "with", value_name = "MODEL.json", required = true)]
+    members: Vec<PathBuf>,
+    /// average or stacked.
+    #[arg(long, default_value = "stacked")]
+    mix: String,
+    #[command(flatten)]
+    on: Fitting,
+}
+
+impl Blend {
+    pub fn run(self) -> Outcome {
+        let mix: Mix = self.mix.parse()?;
+        let mut settings = Vec::new();
+        for path in &self.members {
+            let Model { outcome, members, .. } = records::read_model(path)?;
+            if outcome != self.on.predicts() {
+                return Err(format!(
+                    "{}: this model predicts something else than “{}” being “{}”.",
+                    path.display(),
+                    self.on.outcome,
+                    self.on.event
+                ));
+            }
+            settings.extend(members.into_iter().map(|member| member.settings));
+        }
+        let recipe = Recipe::Blend(Members::new(mix, settings)?);
+        self.on.run(|_, _| Ok(recipe))
+    }
+}

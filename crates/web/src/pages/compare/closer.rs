@@ -1,0 +1,158 @@
+//! A closer look at the open candidate: would more rows help, and how far do a few columns go?
+
+use actix_web::web;
+use pronoia_core::decide::{Best, Prices, Ranking};
+use pronoia_core::judged::{ByRows, Closer};
+use pronoia_store::jobs::Work;
+use pronoia_store::model;
+use serde::Deserialize;
+use serde_json::json;
+
+use crate::App;
+use crate::error::{PageError, PageResult, see_other};
+use crate::frame::{StudyView, whom};
+use crate::pages::StudyPath;
+use crate::pages::train::{Table, card};
+use crate::session::Visitor;
+use crate::text;
+
+/// Bits of profit below which a share of it means nothing.
+const NO_PROFIT: f64 = 1e-9;
+
+/// The closer look as the page shows it.
+pub struct CloserView {
+    /// Whether more rows would help.
+    pub rows_finding: String,
+    /// The curve that says so.
+    pub curve: String,
+    /// How sure that is.
+    pub rows_remark: String,
+    /// How far a few columns go.
+    pub few_finding: String,
+    /// How that was found.
+    pub few_remark: String,
+    /// The card of those columns.
+    pub card: Option<Table>,
+}
+
+impl CloserView {
+    /// The look at a candidate, if somebody asked for it.
+    pub fn of(
+        row: &model::Model,
+        (prices, population): (Option<&Prices>, Option<f64>),
+    ) -> Result<Option<Self>, PageError> {
+        let Some(closer) = row.looked_at()? else { return Ok(None) };
+        let by_rows = &closer.by_rows;
+        let name = row.name.to_lowercase();
+        let points: Vec<_> = by_rows.points.iter().map(|p| [p.rows as f64, p.log_loss]).collect();
+        let curve = json!({
+            "x": "training rows", "y": "log loss",
+            "lines": [{ "name": "on the rows judged", "points": points }],
+        });
+        let (few_finding, few_remark) = few(&closer, &name, (prices, population));
+        let judged = format!(
+            "Judged on {} customers, {} events among them.",
+            text::count(by_rows.judged),
+            text::count(by_rows.events)
+        );
+        Ok(Some(Self {
+            rows_finding: rows_finding(by_rows),
+            curve: curve.to_string(),
+            rows_remark: judged,
+            few_finding,
+            few_remark,
+            card: closer.few.as_ref().and_then(|beside| card(&beside.few.model)),
+        }))
+    }
+}
+
+fn rows_finding(by_rows: &ByRows) -> String {
+    let (Some(gain), [.., half, all]) = (by_rows.gain, &by_rows.points[..]) else {
+        return "There are too few training rows to say whether more of them would help".into();
+    };
+    let interval =
+        format!("between {} and {}", text::fixed(gain.fall - gain.reach, 4), text::fixed(gain.fall + gain.reach, 4));
+    let says = if gain.is_clear() {
+        "more rows of the same kind would still help"
+    } else {
+        "there is no sign that more rows of the same kind would help"
+    };
+    format!(
+        "From {} to {} training rows the log loss fell by {} ({interval}): {says}",
+        text::count(half.rows),
+        text::count(all.rows),
+        text::fixed(gain.fall, 4)
+    )
+}
+
+/// How far a few columns go, and how that was found.
+fn few(closer: &Closer, name: &str, (prices, population): (Option<&Prices>, Option<f64>)) -> (String, String) {
+    let Some(beside) = &closer.few else {
+        return ("No column tells anything by itself".into(), String::new());
+    };
+    let columns = &beside.few.columns;
+    let listed = match &columns[..] {
+        [one] => format!("One column, {one},"),
+        [first @ .., last] => {
+            let number = ["", "", "Two", "Three"].get(columns.len()).copied().unwrap_or("A few");
+            format!("{number} columns, {} and {last},", first.join(", "))
+        }
+        [] => String::new(),
+    };
+    let best = |ranking: &Ranking, prices: &Prices| {
+        let curve = ranking.profit(prices, population.unwrap_or(1_000.0));
+        curve[Best::of(&curve).at].profit
+    };
+    let area = |ranking: f64| text::fixed(ranking, 3);
+    let finding = match prices.map(|prices| (best(&closer.whole, prices), best(&beside.ranking, prices))) {
+        Some((whole, few)) if whole > NO_PROFIT => format!(
+            "{listed} give {} of the profit of {name}: {} of {} {}",
+            text::percent(few / whole),
+            text::money(few),
+            text::money(whole),
+            whom(population)
+        ),
+        _ => {
+            let whole = beside.less.map_or(beside.area_under_roc, |less| beside.area_under_roc + less.value);
+            format!("{listed} reach an area under ROC of {}, and {name} {}", area(beside.area_under_roc), area(whole))
+        }
+    };
+    let less = beside.less.map_or(String::new(), |less| {
+        let (low, high) = less.interval();
+        format!(
+            " In area under ROC {name} is ahead by {} (between {} and {}).",
+            text::fixed(less.value, 4),
+            text::fixed(low, 4),
+            text::fixed(high, 4)
+        )
+    });
+    let remark = format!(
+        "A scorecard on columns that were chosen one after the other, each for what it takes off the log loss of training rows that the card had not met.{less}"
+    );
+    (finding, remark)
+}
+
+/// Which candidate.
+#[derive(Deserialize)]
+pub struct Which {
+    csrf: String,
+    model: i64,
+}
+
+/// Asks for a closer look.
+pub async fn begin(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Which>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let model = view.fitted().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
+    let work = Work::Closer { model: model.id };
+    if app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty() {
+        let title = format!("Looking closer at {}", model.name.to_lowercase());
+        app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &title, &work).await?;
+    }
+    see_other(&format!("{}?model={}#closer", view.href("compare"), model.id))
+}

@@ -1,0 +1,152 @@
+//! The rule by which customers are acted on today, beside the candidates.
+
+use actix_web::web;
+use pronoia_core::decide::{FixedRule, Prices};
+use pronoia_core::evaluate::Confusion;
+use pronoia_core::expression::{Expression, Type};
+use pronoia_core::prepare::steps;
+use pronoia_store::jobs::Work;
+use pronoia_store::studies::Choice;
+use serde::Deserialize;
+
+use super::measures::{self, Candidate, Set};
+use crate::App;
+use crate::error::{PageError, PageResult, see_other};
+use crate::frame::StudyView;
+use crate::pages::StudyPath;
+use crate::session::Visitor;
+use crate::text;
+
+/// The longest rule, in characters.
+const LONGEST: usize = 2_000;
+
+/// The rule as the page shows it.
+pub struct RuleView {
+    /// As it was written; empty if there is none.
+    pub condition: String,
+    /// What it came to under the present choices.
+    pub found: Option<FixedRule>,
+    /// Whether it is being tried.
+    pub running: bool,
+}
+
+impl RuleView {
+    /// The rule of a study, and what it came to.
+    pub async fn of(app: &App, view: &StudyView) -> Result<Self, PageError> {
+        let Some(condition) = view.state.todays_rule.clone() else {
+            return Ok(Self { condition: String::new(), found: None, running: false });
+        };
+        let tried = app.store.rule_tried(view.study.id).await?;
+        let basis = view.state.basis();
+        let found = tried.map(|tried| tried.under(&condition, basis.as_ref())).transpose()?.flatten();
+        let jobs = app.store.jobs_to(view.study.workspace_id, &Work::Rule { study: view.study.id }).await?;
+        Ok(Self { condition, found, running: !jobs.is_empty() })
+    }
+
+    /// In words, what is to be known of the figures.
+    pub fn remark(&self) -> Option<String> {
+        let found = self.found.as_ref().filter(|found| found.unknown > 0)?;
+        Some(format!(
+            "For {} the rule says neither yes nor no, because something is missing; it does not act on them.",
+            text::counted(found.unknown as usize, "customer", "customers")
+        ))
+    }
+}
+
+/// A line that no model is needed for.
+pub struct Baseline {
+    pub name: &'static str,
+    /// Profit, with the ends of its interval where it has one.
+    pub profit: Option<(String, Option<[String; 2]>)>,
+    pub figures: Vec<String>,
+}
+
+/// What needs no model: nobody, everybody, and the rule of today.
+pub fn baselines(
+    set: Set,
+    judged: Option<&Candidate>,
+    rule: &RuleView,
+    (prices, population): (Option<&Prices>, f64),
+) -> Vec<Baseline> {
+    let Some(judged) = judged else { return Vec::new() };
+    let (rows, events) = (judged.evaluation.rows, judged.evaluation.events);
+    let nobody = Confusion { missed: events, left_alone: rows - events, ..Confusion::default() };
+    let everybody = Confusion { hits: events, false_alarms: rows - events, ..Confusion::default() };
+    let profit = |counts: Confusion, sure: bool| {
+        prices.map(|prices| {
+            let expected = FixedRule { counts, unknown: 0 }.expected(prices, population);
+            (
+                if sure { "0".into() } else { text::money(expected.profit) },
+                (!sure).then(|| [expected.low, expected.high].map(text::money)),
+            )
+        })
+    };
+    let rate = measures::rate(&judged.evaluation);
+    let ordered = |found: f64| match set {
+        Set::Order => vec!["0.500".into(), text::fixed(rate, 3), "0.000".into(), text::percent(found)],
+        _ => Vec::new(),
+    };
+    let figures = |counts: &Confusion| match set {
+        Set::Actions => measures::of_actions(counts),
+        _ => Vec::new(),
+    };
+    let line = |name, profit, figures: Vec<String>| {
+        let blank = set.measures().iter().map(|_| "–".to_owned());
+        Baseline { name, profit, figures: if figures.is_empty() { blank.collect() } else { figures } }
+    };
+    let mut lines = vec![line("saying “no” to everyone", profit(nobody, true), {
+        let ordered = ordered(measures::FIRST);
+        if ordered.is_empty() { figures(&nobody) } else { ordered }
+    })];
+    lines.push(line("acting on everyone", profit(everybody, false), figures(&everybody)));
+    if let Some(found) = &rule.found {
+        lines.push(line("today’s rule", profit(found.counts, false), figures(&found.counts)));
+    }
+    lines
+}
+
+/// The rule as typed.
+#[derive(Deserialize)]
+pub struct Typed {
+    csrf: String,
+    condition: String,
+}
+
+/// Keeps the rule of today, and has it tried; an empty one is taken away.
+pub async fn keep(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Typed>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let condition = form.condition.trim();
+    if condition.chars().count() > LONGEST {
+        return Err(PageError::Refused(format!("A rule has at most {LONGEST} letters.")));
+    }
+    let kinds: Vec<_> = view.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let types: Vec<(String, Type)> = steps::columns_after(&view.state.steps, &kinds)
+        .into_iter()
+        .map(|(name, kind)| (name, Type::of(kind)))
+        .collect();
+    let wanted = (!condition.is_empty()).then(|| condition.to_owned());
+    if wanted.is_some() {
+        Expression::check_condition(condition, &types).map_err(|e| PageError::Refused(format!("Today’s rule: {e}")))?;
+    }
+    if wanted != view.state.todays_rule {
+        let mut state = view.state.clone();
+        state.todays_rule = wanted.clone();
+        let (chosen, figure) = match &wanted {
+            Some(rule) => ("Today’s rule written down", rule.clone()),
+            None => ("Today’s rule taken away", String::new()),
+        };
+        let choice = Choice { account_id: visitor.account_id(), chosen: chosen.into(), figure };
+        super::super::choose(&app, &view.study, &state, &choice).await?;
+    }
+    let work = Work::Rule { study: view.study.id };
+    if wanted.is_some() && app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty() {
+        app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Trying today’s rule", &work).await?;
+    }
+    see_other(&format!("{}#figures", view.href("compare")))
+}
