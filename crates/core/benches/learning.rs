@@ -49,7 +49,7 @@ impl Rows {
     /// What a family learns from some rows, and all rows as it sees them.
     fn prepared(&self, settings: &Settings, rows: &[usize]) -> (Design, Design) {
         let event = self.events(rows);
-        let training = Training { rows, event: &event };
+        let training = Training { rows, event: &event, weight: None };
         let (preparation, design) =
             Preparation::fit(&self.table, &[], &self.predictors, &training, settings.encoding()).expect("prepared");
         (design, preparation.apply(&self.table, &self.held).expect("applied"))

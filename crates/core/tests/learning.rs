@@ -113,7 +113,7 @@ fn held_out_rows_never_reach_the_preparation() {
     for encoding in [Encoding::Indicators, Encoding::Native, Encoding::Standardised] {
         let fitted = |t: &Table| {
             let event = vec![false; training.len()];
-            let training = Training { rows: &training, event: &event };
+            let training = Training { rows: &training, event: &event, weight: None };
             Preparation::fit(t, &[], &predictors, &training, encoding).expect("a preparation").0
         };
         assert_eq!(fitted(&table), fitted(&spoiled));

@@ -51,7 +51,7 @@ fn every_kind() -> Vec<Step> {
 /// What is learned from these rows of the table.
 fn learned(table: &Table, steps: &[Step], used: &[String], rows: &[usize], encoding: Encoding) -> Preparation {
     let event = events(table, rows);
-    let training = Training { rows, event: &event };
+    let training = Training { rows, event: &event, weight: None };
     Preparation::fit(table, steps, used, &training, encoding).expect("a preparation").0
 }
 
@@ -163,7 +163,7 @@ fn every_step_says_what_it_does_and_a_broken_one_does_not_hide_the_others() {
     all.insert(1, derive("oops", "nothing_here * 2"));
     all.push(Step { off: true, ..derive("later", "calls") });
     let event = events(&table, &rows);
-    let shown = effects(&all, &table, &Training { rows: &rows, event: &event });
+    let shown = effects(&all, &table, &Training { rows: &rows, event: &event, weight: None });
     assert_eq!(shown.len(), all.len());
     let problem = shown[1].as_ref().expect("it is on").as_ref().expect_err("it cannot be taken");
     assert!(problem.contains("nothing_here"), "{problem}");
@@ -223,7 +223,7 @@ fn a_training_row_never_meets_its_own_outcome_in_an_encoding() {
     let (table, rows, event) = with_noise();
     for encoder in [Encoder::TargetMean, Encoder::WeightOfEvidence] {
         let steps = [step(Action::Encode { column: "shop".into(), encoder })];
-        let training = Training { rows: &rows, event: &event };
+        let training = Training { rows: &rows, event: &event, weight: None };
         let (fitted, design) =
             Preparation::fit(&table, &steps, &["shop".into()], &training, Encoding::Native).expect("a preparation");
         let own = area_under_roc(design.features()[0].numbers(), &event, None);
@@ -242,7 +242,7 @@ fn encodings_are_the_textbook_figures() {
     let event = events(&table, &rows);
     let encoded = |encoder| {
         let steps = [step(Action::Encode { column: "plan".into(), encoder })];
-        let training = Training { rows: &rows, event: &event };
+        let training = Training { rows: &rows, event: &event, weight: None };
         let prepared = Preparation::fit(&table, &steps, &["plan".into()], &training, Encoding::Native).expect("one").0;
         prepared.apply(&table, &rows).expect("a design").features()[0].numbers().to_vec()
     };

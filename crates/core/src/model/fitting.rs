@@ -129,8 +129,8 @@ impl Fit<'_> {
         let rows: Vec<usize> = places.iter().map(|&at| self.rows[at]).collect();
         let target = self.target.take(places);
         progress.tell("Preparing the training rows", 0.0);
-        // What steps learn, they learn from rows as they are.
-        let training = Training { rows: &rows, event: &target.event };
+        // What the preparation learns, it learns before the rows are balanced.
+        let training = Training { rows: &rows, event: &target.event, weight: target.weight.as_deref() };
         let encoding = settings.encoding();
         let (preparation, whole) = Preparation::fit(table, &basis.steps, &basis.predictors, &training, encoding)?;
         let read: Vec<String> = preparation.inputs.iter().map(|input| input.name.clone()).collect();

@@ -64,7 +64,7 @@ fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table,
         let sentence = "before anything is dealt out; the event rate stays as it is".to_owned();
         return Ok((table.clone(), Effect { sentence, before: None, after: None }));
     }
-    let training = Training { rows: &rows, event };
+    let training = Training { rows: &rows, event, weight: None };
     let step = FittedStep::fit(action, table, &training).map_err(|e| e.to_string())?;
     let after = step.apply(table).map_err(|e| e.to_string())?;
     let changed = action.changes().or(match action {

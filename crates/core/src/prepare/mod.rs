@@ -79,7 +79,7 @@ pub struct PreparedColumn {
 pub enum Coding {
     /// A quantity, or a date as days since 1970-01-01.
     Number {
-        /// Stands in for a missing value: the training median.
+        /// Stands in for a missing value: the median of training rows, by weight.
         fill: f64,
         /// Whether a second column says that the value was missing.
         flag: bool,
@@ -90,8 +90,8 @@ pub enum Coding {
     },
     /// A limited set of values.
     Levels {
-        /// Values with an entry of their own, most frequent first; the first
-        /// is the reference among indicators.
+        /// Values with an entry of their own, those that count most first; the
+        /// first is the reference among indicators.
         levels: Vec<String>,
         /// Values seen in training but grouped as "other".
         grouped: Vec<String>,
@@ -149,6 +149,15 @@ pub struct Training<'a> {
     pub rows: &'a [usize],
     /// `event[i]` says what happened in `rows[i]`.
     pub event: &'a [bool],
+    /// How much each row counts in fillings, scales and the order of levels;
+    /// every row once without them. Steps learn from the rows as they stand.
+    pub weight: Option<&'a [f64]>,
+}
+
+impl Training<'_> {
+    fn weight(&self, at: usize) -> f64 {
+        self.weight.map_or(1.0, |weight| weight[at])
+    }
 }
 
 impl Preparation {
@@ -181,8 +190,8 @@ impl Preparation {
             .map(|name| {
                 let column = table.column(name).ok_or_else(|| PrepareError::MissingColumn(name.clone()))?;
                 let coding = match &column.values {
-                    Values::Words(_) => fit_levels(column, rows, encoding),
-                    _ => fit_number(column, rows),
+                    Values::Words(_) => fit_levels(column, training, encoding),
+                    _ => fit_number(column, training),
                 };
                 Ok(PreparedColumn { name: name.clone(), kind: column.kind, coding })
             })
@@ -250,41 +259,64 @@ impl Preparation {
     }
 }
 
-fn fit_number(column: &Column, rows: &[usize]) -> Coding {
-    let mut filled: Vec<f64> = rows.iter().filter_map(|&r| column.number(r)).collect();
-    filled.sort_unstable_by(f64::total_cmp);
-    let missing = rows.len() - filled.len();
-    let fill = if filled.is_empty() { 0.0 } else { crate::profile::quantile(&filled, 0.5) };
-    let n = rows.len().max(1) as f64;
-    let mean = (filled.iter().sum::<f64>() + fill * missing as f64) / n;
-    let squares = filled.iter().map(|v| (v - mean).powi(2)).sum::<f64>() + missing as f64 * (fill - mean).powi(2);
-    let sd = (squares / n).sqrt();
-    Coding::Number { fill, flag: missing > 0, mean, sd: if sd > 0.0 { sd } else { 1.0 } }
+fn fit_number(column: &Column, training: &Training) -> Coding {
+    let rows = training.rows.iter().enumerate();
+    let mut filled: Vec<(f64, f64)> =
+        rows.filter_map(|(at, &row)| Some((column.number(row)?, training.weight(at)))).collect();
+    filled.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then(a.1.total_cmp(&b.1)));
+    let flag = filled.len() < training.rows.len();
+    let fill = middle(&filled).unwrap_or(0.0);
+    let total: f64 = (0..training.rows.len()).map(|at| training.weight(at)).sum();
+    let missing = (total - filled.iter().map(|(_, w)| w).sum::<f64>()).max(0.0);
+    let total = if total > 0.0 { total } else { 1.0 };
+    let mean = (filled.iter().map(|(x, w)| w * x).sum::<f64>() + missing * fill) / total;
+    let squares = filled.iter().map(|(x, w)| w * (x - mean).powi(2)).sum::<f64>() + missing * (fill - mean).powi(2);
+    let sd = (squares / total).sqrt();
+    Coding::Number { fill, flag, mean, sd: if sd > 0.0 { sd } else { 1.0 } }
 }
 
-fn fit_levels(column: &Column, rows: &[usize], encoding: Encoding) -> Coding {
-    let mut counts: std::collections::BTreeMap<String, u64> = std::collections::BTreeMap::new();
+/// The value in the middle of what all sorted values weigh together, halfway
+/// to the next one where half of the weight ends on a value.
+fn middle(sorted: &[(f64, f64)]) -> Option<f64> {
+    let half = sorted.iter().map(|(_, weight)| weight).sum::<f64>() / 2.0;
+    let mut so_far = 0.0;
+    let at = sorted.iter().position(|(_, weight)| {
+        so_far += weight;
+        so_far >= half && so_far > 0.0
+    })?;
+    let value = sorted[at].0;
+    let next = sorted[at + 1..].iter().find(|(_, weight)| *weight > 0.0);
+    Some(if so_far > half { value } else { next.map_or(value, |next| value + (next.0 - value) / 2.0) })
+}
+
+fn fit_levels(column: &Column, training: &Training, encoding: Encoding) -> Coding {
     let mut missing_seen = false;
+    let mut ranked: Vec<(&str, u64, f64)> = Vec::new();
     if let Values::Words(words) = &column.values {
-        let mut by_code = vec![0u64; words.level_count()];
-        for &row in rows {
+        let mut by_code = vec![(0u64, 0.0); words.level_count()];
+        for (at, &row) in training.rows.iter().enumerate() {
             match words.code(row) {
-                Some(code) => by_code[code] += 1,
+                Some(code) => {
+                    by_code[code].0 += 1;
+                    by_code[code].1 += training.weight(at);
+                }
                 None => missing_seen = true,
             }
         }
-        counts.extend(words.levels().zip(by_code).filter(|c| c.1 > 0).map(|(l, n)| (l.to_owned(), n)));
+        let seen = words.levels().zip(by_code).filter(|(_, (rows, _))| *rows > 0);
+        ranked = seen.map(|(level, (rows, weight))| (level, rows, weight)).collect();
     }
-    let mut ranked: Vec<(String, u64)> = counts.into_iter().collect();
-    ranked.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+    ranked.sort_by(|a, b| b.2.total_cmp(&a.2).then_with(|| a.0.cmp(b.0)));
     let own = match encoding {
         Encoding::Native | Encoding::Standardised => ranked.len(),
         Encoding::Indicators => {
-            let frequent = ranked.iter().take_while(|(_, n)| *n >= RARE).count();
+            // Frequent ones first; either part stays in order of weight.
+            ranked.sort_by_key(|(_, rows, _)| *rows < RARE);
+            let frequent = ranked.iter().filter(|(_, rows, _)| *rows >= RARE).count();
             frequent.clamp(1, MOST_INDICATORS).min(ranked.len())
         }
     };
-    let mut levels: Vec<String> = ranked.into_iter().map(|(l, _)| l).collect();
+    let mut levels: Vec<String> = ranked.into_iter().map(|(level, ..)| level.to_owned()).collect();
     let grouped = levels.split_off(own);
     Coding::Levels { levels, grouped, missing_seen }
 }

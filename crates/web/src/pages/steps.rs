@@ -231,7 +231,7 @@ async fn shown(app: &App, study: &StudyView) -> Result<Shown, PageError> {
         let mut rows = basis.split.deal(&table, &happened).map_err(|e| e.to_string())?.training;
         rows.truncate(ROWS_SHOWN);
         let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
-        let training = Training { rows: &rows, event: &event };
+        let training = Training { rows: &rows, event: &event, weight: None };
         Ok::<_, String>(Shown { effects: effects(&basis.steps, &table, &training), rows: rows.len() as u64 })
     });
     done.await

@@ -86,7 +86,7 @@ pub async fn preview(
     let all: Vec<usize> = (0..table.rows()).collect();
     let happened = outcome.and_then(|o| o.read(&table).ok()).unwrap_or_default();
     let event: Vec<bool> = all.iter().map(|&row| happened.get(row).copied().flatten() == Some(true)).collect();
-    let training = Training { rows: &all, event: &event };
+    let training = Training { rows: &all, event: &event, weight: None };
     let (_, table) = FittedStep::fit_all(&actions, &table, &training).map_err(refused)?;
     let (values, undefined) = expression.column("value", &table).map_err(PageError::Refused)?;
     let mut account =
