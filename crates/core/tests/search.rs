@@ -4,6 +4,7 @@ use pronoia_core::decide::Prices;
 use pronoia_core::evaluate::log_loss;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
+use pronoia_core::model::ModelError;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::tune::{Ended, Measure, Plan, Search};
@@ -35,10 +36,15 @@ fn plan(families: &[&str], most: usize) -> Plan {
     Plan { families, measure: Measure::LogLoss, most, minutes: None, seed: 9 }
 }
 
+/// What was tried is not needed by anybody.
+fn forgotten(_: &Search) -> Result<(), ModelError> {
+    Ok(())
+}
+
 fn searched(table: &Table, plan: Plan) -> Search {
     let mut search = Search::new(plan).expect("a search");
     let rows: Vec<usize> = (0..table.rows()).collect();
-    search.run((table, &basis(), &rows), &Unwatched).expect("it ends");
+    search.run((table, &basis(), &rows), &Unwatched, &mut forgotten).expect("it ends");
     search
 }
 
@@ -65,11 +71,21 @@ fn broken_off_anywhere_it_goes_on_as_if_it_had_not_been() {
     let whole = searched(&table, plan(&["logistic", "bayes", "scorecard"], 12));
     let settings = |s: &Search| s.tried.iter().map(|t| (t.settings.clone(), t.by_fold.clone())).collect::<Vec<_>>();
     for cut in [0, 2, 3, 7] {
-        // Saved and read again, as by a server that was killed.
-        let saved = serde_json::to_string(&Search { tried: whole.tried[..cut].to_vec(), ..whole.clone() });
-        let mut again: Search = serde_json::from_str(&saved.expect("saved")).expect("read");
+        // Saved while it runs, and read again as by a server that was killed right then.
         let rows: Vec<usize> = (0..table.rows()).collect();
-        again.run((&table, &basis(), &rows), &Unwatched).expect("it ends");
+        let mut search = Search { tried: Vec::new(), ..whole.clone() };
+        let mut saved = serde_json::to_string(&search).expect("saved");
+        let mut keep = |so_far: &Search| {
+            if so_far.tried.len() <= cut {
+                saved = serde_json::to_string(so_far).expect("saved");
+                return Ok(());
+            }
+            Err(ModelError::Population("the server is gone".into()))
+        };
+        assert!(search.run((&table, &basis(), &rows), &Unwatched, &mut keep).is_err(), "broken off");
+        let mut again: Search = serde_json::from_str(&saved).expect("read");
+        assert_eq!(again.tried.len(), cut);
+        again.run((&table, &basis(), &rows), &Unwatched, &mut forgotten).expect("it ends");
         assert_eq!(settings(&again), settings(&whole), "cut after {cut}");
     }
     for threads in [1, 4] {
@@ -89,7 +105,7 @@ fn it_ends_when_its_budget_is_spent_or_more_does_not_help() {
     assert_eq!((search.ended(4.9), search.ended(5.0)), (None, Some(Ended::Time)));
     search.plan.minutes = None;
     let rows: Vec<usize> = (0..table.rows()).collect();
-    let ended = search.run((&table, &basis(), &rows), &Unwatched).expect("it ends");
+    let ended = search.run((&table, &basis(), &rows), &Unwatched, &mut forgotten).expect("it ends");
     assert_eq!(ended, Ended::NothingMore);
     assert!(search.tried.len() < 200, "{}", search.tried.len());
     for (families, most, minutes) in

@@ -6,7 +6,7 @@ use std::path::Path;
 use pronoia_core::evaluate::area_under_roc;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::{Family, Settings};
-use pronoia_core::model::Recipe;
+use pronoia_core::model::{ModelError, Recipe};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::tune::{Measure, Plan, SEARCHED, Search};
@@ -99,7 +99,9 @@ fn what_a_search_finds_is_at_or_above_every_library() {
             seed: 1,
         };
         let mut search = Search::new(plan).expect("a plan");
-        search.run((&table.table, &table.basis, &table.fitted), &Unwatched).expect("searched");
+        search
+            .run((&table.table, &table.basis, &table.fitted), &Unwatched, &mut |_| Ok::<_, ModelError>(()))
+            .expect("searched");
         let best = search.best().expect("a candidate");
         let ours = table.area(&best.settings);
         let theirs = figures[name].as_object().expect("figures").values().filter_map(Value::as_f64).fold(0.0, f64::max);

@@ -9,7 +9,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::learn::logistic::LogisticSettings;
 use crate::learn::setting::Tunable;
-use crate::learn::{FitError, Target, log_loss_of};
+use crate::learn::{FitError, Target, log_loss_of, logit};
 use crate::prepare::{Design, Feature};
 use crate::progress::Unwatched;
 use crate::split::Turn;
@@ -103,7 +103,7 @@ impl Calibration {
             return Err(FitError::OneSided { rows: target.rows() });
         }
         let rate = target.rate();
-        let flat = Self::Line { intercept: (rate / (1.0 - rate)).ln(), slope: 0.0 };
+        let flat = Self::Line { intercept: logit(rate), slope: 0.0 };
         let varies = log_odds.iter().any(|x| x.to_bits() != log_odds[0].to_bits());
         Ok(match kind {
             Map::AsTheyAre => None,

@@ -12,8 +12,9 @@ use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use parquet::errors::ParquetError;
 use parquet::file::reader::{ChunkReader, Length};
 
+use super::block::{Block, Rows, Take};
+use super::field::Told;
 use super::guard::guarded;
-use super::record::{Record, Rows, Take, Told};
 use super::{IntakeError, MOST_COLUMNS, arrow_lengths, parquet_footer};
 
 /// Rows of a batch.
@@ -84,7 +85,7 @@ impl Rows for Columnar {
     }
 
     fn each(&mut self, take: &mut Take) -> Result<(), IntakeError> {
-        let mut record = Record::default();
+        let mut block = Block::default();
         let mut row = 0;
         let mut text = String::new();
         let options = FormatOptions::new().with_null("");
@@ -96,19 +97,21 @@ impl Rows for Columnar {
             let writers = writers.map_err(broken)?;
             for at in 0..batch.num_rows() {
                 row += 1;
-                record.begin(row, row);
+                block.begin(row);
                 guarded(|| {
                     for (writer, &told) in writers.iter().zip(&told) {
                         text.clear();
                         writer.value(at).write(&mut text).map_err(broken)?;
-                        record.push(&text, told);
+                        block.push(&text, told);
                     }
                     Ok(())
                 })?;
-                take(&mut record)?;
+                block.keep();
+                block.passed = row;
+                block.hand_on(take)?;
             }
         }
-        Ok(())
+        block.hand_over(take)
     }
 }
 

@@ -5,8 +5,8 @@ use std::io::{Read, Seek};
 use serde::{Deserialize, Serialize};
 
 use super::archive::{self, Archive};
+use super::block::Rows;
 use super::guard::guarded;
-use super::record::Rows;
 use super::{Dialect, IntakeError, columnar, delimited, json_lines, workbook};
 
 /// Bytes from which the format is told.

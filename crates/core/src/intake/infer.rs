@@ -1,9 +1,9 @@
 //! What kind of values a column holds, from all of its fields.
 
-use std::collections::HashMap;
+use hashbrown::HashSet;
 
-use super::record::Told;
-use super::value::{DateOrder, DecimalMark, ValueFormat, is_missing_mark, parse_date, parse_number};
+use super::field::{Field, Plain, Told};
+use super::value::{DateOrder, DecimalMark, ValueFormat, parse_date, parse_number};
 use crate::Kind;
 
 /// Distinct values counted exactly up to here; beyond, a column counts as "many".
@@ -27,68 +27,98 @@ pub(super) struct Tally {
     digits_only: u64,
     leading_zero: u64,
     too_long_for_number: u64,
-    width: Option<usize>,
-    widths_differ: bool,
     letters: u64,
     spaced: u64,
-    distinct: HashMap<String, u64>,
+    distinct: HashSet<String>,
     many: bool,
     told_text: u64,
     failures: u64,
 }
 
 impl Tally {
-    /// Takes in one field, and what the format says of it.
-    pub fn see(&mut self, field: &str, told: Told) {
-        if told == Told::Failure {
-            self.failures += 1;
+    /// Takes in a field that occurs so many times.
+    pub fn see(&mut self, field: &Field, times: u64) {
+        if field.told == Told::Failure {
+            self.failures += times;
             return;
         }
-        let field = field.trim();
-        if is_missing_mark(field) {
+        if field.is_missing() {
             return;
         }
-        self.told_text += u64::from(told == Told::Text);
-        self.filled += 1;
-        self.letters += field.chars().count() as u64;
-        self.spaced += u64::from(field.contains(' '));
+        if field.told == Told::Text {
+            self.told_text += times;
+        }
+        self.filled += times;
+        self.distinguish(field.text);
+        match &field.plain {
+            Some(plain) => self.see_plain(field, plain, times),
+            None => self.see_any(field, times),
+        }
+    }
+
+    fn distinguish(&mut self, text: &str) {
+        if self.many || self.distinct.contains(text) {
+            return;
+        }
+        self.many = self.distinct.len() == MOST_DISTINCT;
         if !self.many {
-            if let Some(n) = self.distinct.get_mut(field) {
-                *n += 1;
-            } else if self.distinct.len() < MOST_DISTINCT {
-                self.distinct.insert(field.to_owned(), 1);
-            } else {
-                self.many = true;
-            }
+            self.distinct.insert(text.to_owned());
         }
-        if !field.starts_with(|c: char| c.is_ascii_digit() || matches!(c, '-' | '+' | '.' | ',' | '−')) {
+    }
+
+    /// A number in plain figures, which is never a day.
+    fn see_plain(&mut self, field: &Field, plain: &Plain, times: u64) {
+        self.letters += times * field.text.len() as u64;
+        // What the file knows as a number says nothing about how others are written.
+        let comma = field.told == Told::Number || plain.reads_with_comma();
+        self.see_number(true, comma, times);
+        if !plain.negative && plain.decimals.is_none() {
+            self.see_digits(field.text, times);
+        }
+    }
+
+    fn see_any(&mut self, field: &Field, times: u64) {
+        let (text, told) = (field.text, field.told);
+        self.letters += times * text.chars().count() as u64;
+        if text.contains(' ') {
+            self.spaced += times;
+        }
+        if !text.starts_with(|c: char| c.is_ascii_digit() || matches!(c, '-' | '+' | '.' | ',' | '−')) {
             return;
         }
-        let point = parse_number(field, DecimalMark::Point).is_some();
-        // What the file knows as a number says nothing about how others are written;
-        // without a mark it reads the same either way.
-        let marked = field.bytes().any(|b| matches!(b, b'.' | b','));
+        let point = parse_number(text, DecimalMark::Point).is_some();
+        // Without a mark it reads the same either way.
+        let marked = text.bytes().any(|b| matches!(b, b'.' | b','));
         let comma =
-            if told == Told::Number || !marked { point } else { parse_number(field, DecimalMark::Comma).is_some() };
-        self.points += u64::from(point);
-        self.commas += u64::from(comma);
-        self.comma_for_certain += u64::from(comma && !point);
-        self.point_for_certain += u64::from(point && !comma);
+            if told == Told::Number || !marked { point } else { parse_number(text, DecimalMark::Comma).is_some() };
+        self.see_number(point, comma, times);
         // A day has two marks between its parts.
-        if field.bytes().filter(|b| matches!(b, b'-' | b'/' | b'.')).take(2).count() == 2 {
+        if text.bytes().filter(|b| matches!(b, b'-' | b'/' | b'.')).take(2).count() == 2 {
             for (seen, order) in self.dates.iter_mut().zip(ORDERS) {
-                *seen += u64::from(parse_date(field, order).is_some());
+                if parse_date(text, order).is_some() {
+                    *seen += times;
+                }
             }
         }
-        if field.bytes().all(|b| b.is_ascii_digit()) {
-            self.digits_only += 1;
-            self.leading_zero += u64::from(field.len() > 1 && field.starts_with('0'));
-            self.too_long_for_number += u64::from(field.len() > 15);
-            match self.width {
-                None => self.width = Some(field.len()),
-                Some(w) => self.widths_differ |= w != field.len(),
-            }
+        if text.bytes().all(|b| b.is_ascii_digit()) {
+            self.see_digits(text, times);
         }
+    }
+
+    /// A number with a decimal point, with a decimal comma, or with either.
+    fn see_number(&mut self, point: bool, comma: bool, times: u64) {
+        let of = |counts: bool| if counts { times } else { 0 };
+        self.points += of(point);
+        self.commas += of(comma);
+        self.comma_for_certain += of(comma && !point);
+        self.point_for_certain += of(point && !comma);
+    }
+
+    fn see_digits(&mut self, digits: &str, times: u64) {
+        let of = |counts: bool| if counts { times } else { 0 };
+        self.digits_only += times;
+        self.leading_zero += of(digits.len() > 1 && digits.starts_with('0'));
+        self.too_long_for_number += of(digits.len() > 15);
     }
 
     /// How many filled fields do not read in that way of writing.
@@ -102,9 +132,15 @@ impl Tally {
         self.filled - fits + self.failures
     }
 
+    /// Whether more fields of a file read as numbers only with a decimal comma
+    /// than only with a decimal point.
+    pub fn comma_file<'a>(columns: impl Iterator<Item = &'a Self>) -> bool {
+        columns.map(Self::comma_vote).sum::<i64>() > 0
+    }
+
     /// How many fields read as a number only with a decimal comma, less those
     /// that do only with a decimal point.
-    pub fn comma_vote(&self) -> i64 {
+    fn comma_vote(&self) -> i64 {
         self.comma_for_certain as i64 - self.point_for_certain as i64
     }
 
@@ -183,7 +219,7 @@ impl Tally {
         if self.many || self.distinct.len() > 2 || self.distinct.is_empty() {
             return None;
         }
-        let values: Vec<String> = self.distinct.keys().map(|v| v.to_lowercase()).collect();
+        let values: Vec<String> = self.distinct.iter().map(|v| v.to_lowercase()).collect();
         let is_pair = |(yes, no): &(&str, &str)| values.iter().all(|v| v == yes || v == no) && values.len() == 2;
         PAIRS.iter().find(|p| is_pair(p)).map(|(yes, no)| format!("only {yes} and {no}"))
     }
@@ -207,7 +243,7 @@ mod tests {
 
     fn of(name: &str, fields: &[&str]) -> (Kind, ValueFormat) {
         let mut tally = Tally::default();
-        fields.iter().for_each(|f| tally.see(f, Told::Nothing));
+        fields.iter().for_each(|f| tally.see(&Field::of(f, Told::Nothing), 1));
         let (kind, format, _) = tally.conclude(name, false);
         (kind, format)
     }

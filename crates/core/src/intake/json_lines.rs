@@ -5,8 +5,9 @@ use std::io::{BufRead, BufReader, Read};
 
 use serde_json::{Map, Value};
 
+use super::block::{Block, Rows, Take};
+use super::field::Told;
 use super::plan::MisfitKind;
-use super::record::{Record, Rows, Take, Told};
 use super::{IntakeError, MOST_COLUMNS};
 
 /// The longest line, in bytes.
@@ -90,14 +91,14 @@ impl<R: Read> Rows for JsonLines<R> {
     }
 
     fn each(&mut self, take: &mut Take) -> Result<(), IntakeError> {
-        let mut record = Record::default();
+        let mut block = Block::default();
         let (mut line, mut passed) = (0, 0);
         let mut bytes = Vec::new();
         loop {
             bytes.clear();
             let read = self.source.by_ref().take(LONGEST_LINE).read_until(b'\n', &mut bytes)? as u64;
             if read == 0 {
-                return Ok(());
+                return block.hand_over(take);
             }
             line += 1;
             passed += read;
@@ -105,7 +106,7 @@ impl<R: Read> Rows for JsonLines<R> {
             if text.is_empty() {
                 continue;
             }
-            record.begin(line, passed);
+            block.begin(line);
             let stood = || String::from_utf8_lossy(text).chars().take(2_000).collect::<String>();
             match serde_json::from_slice::<Value>(text) {
                 Ok(Value::Object(object)) => {
@@ -113,10 +114,11 @@ impl<R: Read> Rows for JsonLines<R> {
                     self.place(object, "", 0, &mut cells)?;
                     for cell in &cells {
                         let (text, told) = cell.as_ref().map_or(("", Told::Nothing), |(text, told)| (text, *told));
-                        record.push(text, told);
+                        block.push(text, told);
                     }
+                    block.keep();
                 }
-                Ok(_) => record.misfit = Some((MisfitKind::NoObject, stood())),
+                Ok(_) => block.reject(MisfitKind::NoObject, stood()),
                 Err(e) => {
                     let what = if read == LONGEST_LINE && !bytes.ends_with(b"\n") {
                         // What is left of the line belongs to it.
@@ -125,10 +127,11 @@ impl<R: Read> Rows for JsonLines<R> {
                     } else {
                         format!("{} at character {}", plain(&e), e.column())
                     };
-                    record.misfit = Some((MisfitKind::NoJson { what }, stood()));
+                    block.reject(MisfitKind::NoJson { what }, stood());
                 }
             }
-            take(&mut record)?;
+            block.passed = passed;
+            block.hand_on(take)?;
         }
     }
 }

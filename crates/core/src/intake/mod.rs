@@ -2,18 +2,23 @@
 
 mod archive;
 mod arrow_lengths;
+mod block;
 mod columnar;
+mod decoded;
 mod delimited;
 mod dialect;
+mod field;
+mod filling;
 mod format;
+mod gathering;
 mod guard;
 mod infer;
 mod json_lines;
 mod names;
 mod parquet_footer;
 mod plan;
+mod quoted;
 mod read;
-mod record;
 mod scan;
 mod value;
 mod workbook;

@@ -4,17 +4,12 @@ use std::io::{self, Cursor, Read, Seek};
 
 use rayon::prelude::*;
 
-use super::plan::{ColumnPlan, Misfit, MisfitKind, Plan, Scan};
-use super::record::{Record, Told};
-use super::scan::Intake;
-use super::value::{DateOrder, DecimalMark, ValueFormat, is_missing_mark, parse_date, parse_number};
+use super::filling::Filling;
+use super::plan::{ColumnPlan, Misfit, Plan, Scan};
+use super::scan::{Intake, Understood};
 use super::{IntakeError, MISFITS_KEPT};
 use crate::progress::Part;
-use crate::table::ColumnBuilder;
 use crate::{Progress, Table};
-
-/// Rows that are moved into columns together.
-const BATCH: usize = 2_000;
 
 /// What did not fit: all counted, the first kept with their place.
 #[derive(Debug, Default)]
@@ -28,24 +23,20 @@ pub struct Misfits {
 }
 
 impl Misfits {
-    pub(super) fn reject(&mut self, misfit: Misfit) {
-        self.rejected += 1;
-        self.keep(misfit);
+    /// Counts rows that are left out.
+    pub(super) fn reject(&mut self, rows: &[Misfit]) {
+        self.rejected += rows.len() as u64;
+        let room = MISFITS_KEPT - self.kept.len();
+        self.kept.extend(rows.iter().take(room).cloned());
     }
 
-    fn cell(&mut self, line: u64, column: &ColumnPlan, value: &str) {
-        self.cells += 1;
-        if self.kept.len() < MISFITS_KEPT {
-            let value = value.chars().take(80).collect();
-            let kind = MisfitKind::Cell { column: column.name.clone(), kind: column.kind, value };
-            self.keep(Misfit { line, kind, row: String::new() });
-        }
-    }
-
-    fn keep(&mut self, misfit: Misfit) {
-        if self.kept.len() < MISFITS_KEPT {
-            self.kept.push(misfit);
-        }
+    /// Counts what did not fit into the columns, which stand in the order of the plan.
+    fn count(&mut self, fillings: &[Filling], plans: &[ColumnPlan]) {
+        self.cells += fillings.iter().map(|filling| filling.misfits).sum::<u64>();
+        self.kept.extend(fillings.iter().flat_map(|filling| filling.first_misfits(&plans[filling.at])));
+        // Stable, so that cells of one row stay in the order of the columns.
+        self.kept.sort_by_key(|misfit| misfit.line);
+        self.kept.truncate(MISFITS_KEPT);
     }
 }
 
@@ -72,65 +63,47 @@ impl Reader<'_> {
         progress: &dyn Progress,
         take: &mut dyn FnMut(Table) -> Result<(), IntakeError>,
     ) -> Result<Misfits, IntakeError> {
-        let mut rows = self.plan.format.open(source)?;
-        let length = if rows.length() > 0 { rows.length() } else { self.size };
-        let mut misfits = Misfits::default();
-        let mut chunk = self.empty();
-        let mut batch: Vec<Record> = Vec::new();
-        rows.each(&mut |record| {
-            if let Some((kind, row)) = &record.misfit {
-                // Misfits stay in the order of the file.
-                self.push(&mut batch, &mut chunk, &mut misfits);
-                misfits.reject(Misfit { line: record.line, kind: kind.clone(), row: row.clone() });
-                return Ok(());
-            }
-            let passed = record.passed;
-            batch.push(std::mem::take(record));
-            if batch.len() == BATCH.min(self.chunk) {
-                progress.go_on()?;
-                progress.tell("Reading the rows", passed as f64 / length.max(1) as f64);
-                self.push(&mut batch, &mut chunk, &mut misfits);
-                if chunk.first().is_some_and(|c| c.len() >= self.chunk) {
-                    take(table(std::mem::replace(&mut chunk, self.empty()))?)?;
-                }
-            }
-            Ok(())
+        let plans = &self.plan.columns;
+        let mut fillings: Vec<Filling> =
+            plans.iter().enumerate().map(|(at, plan)| Filling::new(at, plan.kind, plan.format)).collect();
+        let mut misfits = self.fill(source, &mut fillings, progress, &mut |fillings| {
+            let rows = fillings.first().map_or(0, Filling::len);
+            if rows >= self.chunk { take(table(fillings, plans)?) } else { Ok(()) }
         })?;
-        progress.go_on()?;
-        self.push(&mut batch, &mut chunk, &mut misfits);
-        if chunk.first().is_some_and(|c| !c.is_empty()) {
-            take(table(chunk)?)?;
+        if fillings.first().is_some_and(|filling| filling.len() > 0) {
+            take(table(&mut fillings, plans)?)?;
         }
+        misfits.count(&fillings, plans);
         Ok(misfits)
     }
 
-    fn empty(&self) -> Vec<ColumnBuilder> {
-        self.plan.columns.iter().map(|c| ColumnBuilder::new(c.name.clone(), c.kind)).collect()
-    }
-
-    /// Moves the rows of a batch into the columns, several columns at a time.
-    fn push(&self, batch: &mut Vec<Record>, chunk: &mut [ColumnBuilder], misfits: &mut Misfits) {
-        let rows = std::mem::take(batch);
-        let columns = self.plan.columns.par_iter().zip(chunk).enumerate();
-        let cells: Vec<Vec<(usize, usize)>> = columns
-            .map(|(at, (column, builder))| {
-                let mut fits = |record: &Record| push(record.text(at), record.told(at), column.format, builder);
-                let fit: Vec<bool> = rows.iter().map(&mut fits).collect();
-                (0..rows.len()).filter(|&row| !fit[row]).map(|row| (row, at)).collect()
-            })
-            .collect();
-        let mut cells: Vec<(usize, usize)> = cells.into_iter().flatten().collect();
-        cells.sort_unstable();
-        for (row, at) in cells {
-            let record = &rows[row];
-            misfits.cell(record.line, &self.plan.columns[at], record.text(at));
-        }
+    /// Fills some columns with all rows; `after` is called after some of them. Gives
+    /// the rows that were left out.
+    fn fill(
+        &self,
+        source: impl Read + Seek + Send + 'static,
+        fillings: &mut [Filling],
+        progress: &dyn Progress,
+        after: &mut dyn FnMut(&mut [Filling]) -> Result<(), IntakeError>,
+    ) -> Result<Misfits, IntakeError> {
+        let mut rows = self.plan.format.open(source)?;
+        let length = if rows.length() > 0 { rows.length() } else { self.size };
+        let mut misfits = Misfits::default();
+        rows.each(&mut |block| {
+            progress.go_on()?;
+            progress.tell("Reading the rows", block.passed as f64 / length.max(1) as f64);
+            misfits.reject(&block.misfits);
+            fillings.par_iter_mut().for_each(|filling| filling.take(&block));
+            after(fillings)
+        })?;
+        progress.go_on()?;
+        Ok(misfits)
     }
 }
 
-fn table(columns: Vec<ColumnBuilder>) -> Result<Table, IntakeError> {
-    Table::new(columns.into_iter().map(ColumnBuilder::finish).collect())
-        .map_err(|e| IntakeError::Read(io::Error::other(e)))
+fn table(fillings: &mut [Filling], plans: &[ColumnPlan]) -> Result<Table, IntakeError> {
+    let columns = fillings.iter_mut().map(|filling| filling.finish(&plans[filling.at])).collect();
+    Table::new(columns).map_err(|e| IntakeError::Read(io::Error::other(e)))
 }
 
 impl<F, R> Intake<'_, F>
@@ -144,16 +117,25 @@ where
     /// # Errors
     /// As [`Intake::scan`].
     pub fn table(&self, change: impl FnOnce(&mut Scan), progress: &dyn Progress) -> Result<(Table, Scan), IntakeError> {
-        let (mut scan, _) = self.understand(&Part::of(progress, 0.0, 0.5))?;
+        let Understood { mut scan, fillings, .. } = self.understand(true, &Part::of(progress, 0.0, 0.8))?;
         change(&mut scan);
-        let mut whole = None;
-        let reader = Reader { plan: &scan.plan, size: self.size, chunk: usize::MAX };
-        let misfits = reader.read((self.open)()?, &Part::of(progress, 0.5, 1.0), &mut |table| {
-            whole = Some(table);
-            Ok(())
-        })?;
+        let plans = &scan.plan.columns;
+        // What turned out to be read otherwise than it looked like at first is read once more.
+        let mut fillings: Vec<Filling> = fillings.into_iter().filter(|f| f.follows(&plans[f.at])).collect();
+        let missing = |at: &usize| fillings.iter().all(|filling| filling.at != *at);
+        let others = (0..plans.len()).filter(missing).map(|at| Filling::new(at, plans[at].kind, plans[at].format));
+        let mut others: Vec<Filling> = others.collect();
+        if !others.is_empty() {
+            let reader = Reader { plan: &scan.plan, size: self.size, chunk: usize::MAX };
+            reader.fill((self.open)()?, &mut others, &Part::of(progress, 0.8, 1.0), &mut |_| Ok(()))?;
+        }
+        fillings.extend(others);
+        fillings.sort_by_key(|filling| filling.at);
+        let mut misfits = Misfits { kept: std::mem::take(&mut scan.misfits), rejected: scan.rejected, cells: 0 };
+        misfits.count(&fillings, plans);
+        let table = table(&mut fillings, plans)?;
         scan.count(misfits);
-        Ok((whole.ok_or(IntakeError::Empty)?, scan))
+        Ok((table, scan))
     }
 }
 
@@ -165,35 +147,4 @@ pub fn read_table(bytes: &[u8], progress: &dyn Progress) -> Result<(Table, Scan)
     let bytes = bytes::Bytes::copy_from_slice(bytes);
     let open = || Ok(Cursor::new(bytes.clone()));
     Intake { open, size: bytes.len() as u64, sheet: None }.table(|_| {}, progress)
-}
-
-/// Adds a trimmed field to a column; false if it does not read as the column's kind.
-fn push(text: &str, told: Told, format: ValueFormat, builder: &mut ColumnBuilder) -> bool {
-    if told == Told::Failure {
-        builder.push_missing();
-        return false;
-    }
-    if is_missing_mark(text) {
-        builder.push_missing();
-        return true;
-    }
-    let fits = match format {
-        ValueFormat::Text => {
-            builder.push_word(text);
-            return true;
-        }
-        ValueFormat::Number { mark } => {
-            // A number that the file knows as one has a decimal point, whatever others are written with.
-            let mark = if told == Told::Number { DecimalMark::Point } else { mark };
-            parse_number(text, mark).map(|x| builder.push_number(x))
-        }
-        ValueFormat::Date { order } => {
-            let order = if told == Told::Day { DateOrder::YearMonthDay } else { order };
-            parse_date(text, order).map(|d| builder.push_date(d))
-        }
-    };
-    if fits.is_none() {
-        builder.push_missing();
-    }
-    fits.is_some()
 }

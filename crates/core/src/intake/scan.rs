@@ -1,14 +1,14 @@
 //! One pass over a file to understand it.
 
 use std::io::{self, Read, Seek};
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::mpsc::sync_channel;
 
-use rayon::prelude::*;
-
+use super::block::Block;
+use super::filling::Filling;
+use super::gathering::{Gathered, gather};
 use super::infer::Tally;
-use super::plan::{ColumnPlan, Misfit, Plan, Scan};
+use super::plan::{ColumnPlan, Plan, Scan};
 use super::read::{Misfits, Reader};
-use super::record::Record;
 use super::{Format, IntakeError, names};
 use crate::Progress;
 use crate::progress::Part;
@@ -16,10 +16,7 @@ use crate::progress::Part;
 /// Rows shown before a file is accepted.
 const FIRST_ROWS: usize = 20;
 
-/// Rows that are looked at together, column by column on every processor.
-const BATCH: usize = 4_096;
-
-/// Batches that may wait to be looked at.
+/// Blocks that may wait to be looked at.
 const AHEAD: usize = 2;
 
 /// Rows that are read at a time when only what does not fit is wanted.
@@ -48,7 +45,7 @@ where
     /// [`IntakeError`] if it cannot become a table at all. Rows and cells that
     /// do not fit are no error; they are in the [`Scan`].
     pub fn scan(&self, progress: &dyn Progress) -> Result<Scan, IntakeError> {
-        let (mut scan, cells) = self.understand(&Part::of(progress, 0.0, 0.6))?;
+        let Understood { mut scan, cells, .. } = self.understand(false, &Part::of(progress, 0.0, 0.6))?;
         if cells > 0 {
             // Some cells do not read as their column's kind: a second look says which.
             let reader = Reader { plan: &scan.plan, size: self.size, chunk: LOOK };
@@ -58,99 +55,76 @@ where
         Ok(scan)
     }
 
-    /// One pass over the file: what is in it, and how many cells do not fit.
-    pub(super) fn understand(&self, progress: &dyn Progress) -> Result<(Scan, u64), IntakeError> {
+    /// One pass over the file: what is in it, how many cells do not fit, and the
+    /// columns that it was filled into, if that is wanted.
+    pub(super) fn understand(&self, fills: bool, progress: &dyn Progress) -> Result<Understood, IntakeError> {
         let mut source = (self.open)()?;
         let mut format = Format::find(&mut source, self.sheet)?;
         let mut rows = format.open(source)?;
         let length = if rows.length() > 0 { rows.length() } else { self.size };
-        // One thread takes the rows apart while another looks at the values.
-        let (batches, arriving) = sync_channel(AHEAD);
-        let (seen, tallies) = std::thread::scope(|scope| {
-            let looking = scope.spawn(|| look_at_all(arriving));
+        let known = rows.names().to_vec();
+        // One thread takes the rows apart while others look at the values.
+        let (blocks, arriving) = sync_channel(AHEAD);
+        let (seen, columns) = std::thread::scope(|scope| {
+            let gathering = scope.spawn(|| gather(arriving, &known, fills));
             let mut seen = Seen::default();
-            let read = rows.each(&mut |record| seen.take(record, length, (&batches, progress)));
-            seen.send(&batches);
-            // There are no more; whoever looks at them comes to an end.
-            drop(batches);
-            let tallies = looking.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
-            read.map(|()| (seen, tallies))
+            let read = rows.each(&mut |block| {
+                progress.go_on()?;
+                progress.tell("Reading the file to see what is in it", block.passed as f64 / length.max(1) as f64);
+                seen.look_at(&block);
+                // Whoever gathers stays until there are no more.
+                let _ = blocks.send(block);
+                Ok(())
+            });
+            drop(blocks);
+            let columns = gathering.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            read.map(|()| (seen, columns))
         })?;
         let mut notes = rows.notes();
         if let Format::JsonLines { keys } = &mut format {
             *keys = rows.names().to_vec();
         }
         let names = names::settle(rows.names(), &mut notes);
-        seen.conclude(tallies, format, names, notes)
+        seen.conclude(columns, format, names, notes)
     }
 }
 
-/// Takes batches of rows into tallies, one for each column.
-fn look_at_all(batches: Receiver<Vec<Record>>) -> Vec<Tally> {
-    let mut tallies: Vec<Tally> = Vec::new();
-    for batch in batches {
-        let width = batch.iter().map(|r| r.fields.len()).max().unwrap_or(0);
-        if tallies.len() < width {
-            tallies.resize_with(width, Tally::default);
-        }
-        tallies.par_iter_mut().enumerate().for_each(|(at, tally)| {
-            batch.iter().for_each(|record| tally.see(record.text(at), record.told(at)));
-        });
-    }
-    tallies
+/// What one pass over a file has shown.
+pub(super) struct Understood {
+    /// What is in it. Of the misfits, only rows.
+    pub scan: Scan,
+    /// How many cells do not read as their column's kind.
+    pub cells: u64,
+    /// The columns, as far as they were filled.
+    pub fillings: Vec<Filling>,
 }
 
 /// What was seen of a file so far, besides what its values look like.
 #[derive(Default)]
 struct Seen {
-    batch: Vec<Record>,
     rows: u64,
     misfits: Misfits,
     first_rows: Vec<Vec<String>>,
-    first_misfit: Option<Misfit>,
 }
 
 impl Seen {
-    fn take(
-        &mut self,
-        record: &mut Record,
-        length: u64,
-        (batches, progress): (&SyncSender<Vec<Record>>, &dyn Progress),
-    ) -> Result<(), IntakeError> {
-        if let Some((kind, row)) = &record.misfit {
-            let misfit = Misfit { line: record.line, kind: kind.clone(), row: row.clone() };
-            self.first_misfit.get_or_insert_with(|| misfit.clone());
-            self.misfits.reject(misfit);
-            return Ok(());
+    fn look_at(&mut self, block: &Block) {
+        self.misfits.reject(&block.misfits);
+        self.rows += block.len() as u64;
+        for row in 0..block.len().min(FIRST_ROWS - self.first_rows.len()) {
+            self.first_rows.push(block.row(row).map(str::to_owned).collect());
         }
-        self.rows += 1;
-        if self.first_rows.len() < FIRST_ROWS {
-            self.first_rows.push(record.fields.iter().map(str::to_owned).collect());
-        }
-        let passed = record.passed;
-        self.batch.push(std::mem::take(record));
-        if self.batch.len() == BATCH {
-            progress.go_on()?;
-            progress.tell("Reading the file to see what is in it", passed as f64 / length.max(1) as f64);
-            self.send(batches);
-        }
-        Ok(())
-    }
-
-    /// Hands the batch on; whoever looks at it stays until there are no more.
-    fn send(&mut self, batches: &SyncSender<Vec<Record>>) {
-        let _ = batches.send(std::mem::take(&mut self.batch));
     }
 
     fn conclude(
         mut self,
-        mut tallies: Vec<Tally>,
+        mut columns: Vec<Gathered>,
         format: Format,
         names: Vec<String>,
         mut notes: Vec<String>,
-    ) -> Result<(Scan, u64), IntakeError> {
+    ) -> Result<Understood, IntakeError> {
         if self.rows == 0 {
-            return Err(match self.first_misfit {
+            return Err(match self.misfits.kept.first() {
                 None => IntakeError::HeaderOnly { columns: names.len() },
                 Some(first) => IntakeError::NothingFits {
                     rows: self.misfits.rejected,
@@ -161,22 +135,22 @@ impl Seen {
                 },
             });
         }
-        tallies.resize_with(names.len(), Tally::default);
+        columns.resize_with(names.len(), Gathered::default);
         for row in &mut self.first_rows {
             row.resize(names.len(), String::new());
         }
-        let comma_file = tallies.iter().map(Tally::comma_vote).sum::<i64>() > 0;
+        let comma_file = Tally::comma_file(columns.iter().map(|c| &c.tally));
         let mut cells = 0;
-        let columns: Vec<ColumnPlan> = names
+        let plans: Vec<ColumnPlan> = names
             .into_iter()
-            .zip(&tallies)
-            .map(|(name, tally)| {
+            .zip(&columns)
+            .map(|(name, Gathered { tally, .. })| {
                 let (kind, format, reason) = tally.conclude(&name, comma_file);
                 cells += tally.misfits(format);
                 ColumnPlan { name, kind, format, reason }
             })
             .collect();
-        let ambiguous: Vec<&str> = columns.iter().filter(|c| c.is_ambiguous()).map(|c| c.name.as_str()).collect();
+        let ambiguous: Vec<&str> = plans.iter().filter(|c| c.is_ambiguous()).map(|c| c.name.as_str()).collect();
         if !ambiguous.is_empty() {
             notes.push(format!(
                 "Day and month cannot be told apart in {}; they are read day first. Choose below if it is the other way round.",
@@ -184,7 +158,7 @@ impl Seen {
             ));
         }
         let scan = Scan {
-            plan: Plan { format, columns },
+            plan: Plan { format, columns: plans },
             rows: self.rows,
             rejected: self.misfits.rejected,
             misfit_cells: 0,
@@ -192,6 +166,6 @@ impl Seen {
             first_rows: self.first_rows,
             notes,
         };
-        Ok((scan, cells))
+        Ok(Understood { scan, cells, fillings: columns.into_iter().filter_map(|c| c.filling).collect() })
     }
 }

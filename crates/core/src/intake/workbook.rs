@@ -4,9 +4,10 @@ use std::io::{BufReader, Read, Seek};
 
 use calamine::{Data, DataType, Dimensions, Ods, Range, Reader, SheetType, SheetVisible, Xlsx};
 
+use super::block::{Block, Rows, Take};
+use super::field::Told;
 use super::guard::guarded;
 use super::plan::MisfitKind;
-use super::record::{Record, Rows, Take, Told};
 use super::{IntakeError, MOST_COLUMNS};
 use crate::table::written_number;
 
@@ -198,26 +199,31 @@ impl<R: Read + Seek> Rows for Sheet<R> {
 
     fn each(&mut self, take: &mut Take) -> Result<(), IntakeError> {
         let (left, below, width) = (self.left, self.below, self.names.len());
-        let mut record = Record::default();
+        let mut block = Block::default();
         self.book.each_row(&self.name, &mut |row, cells| {
             if row < below {
                 return Ok(true);
             }
-            record.begin(u64::from(row) + 1, u64::from(row - below) + 1);
+            block.begin(u64::from(row) + 1);
             let mut cells = cells.iter().peekable();
             for column in left..left + width as u32 {
                 match cells.next_if(|c| c.0 == column) {
-                    Some((_, told, text)) => record.push(text, *told),
-                    None => record.push("", Told::Nothing),
+                    Some((_, told, text)) => block.push(text, *told),
+                    None => block.push("", Told::Nothing),
                 }
             }
-            if let Some(stray) = cells.next() {
-                let found = (stray.0 - left) as usize + 1;
-                record.misfit = Some((MisfitKind::Ragged { found, expected: width }, stray.2.clone()));
+            match cells.next() {
+                None => block.keep(),
+                Some(stray) => {
+                    let found = (stray.0 - left) as usize + 1;
+                    block.reject(MisfitKind::Ragged { found, expected: width }, stray.2.clone());
+                }
             }
-            take(&mut record)?;
+            block.passed = u64::from(row - below) + 1;
+            block.hand_on(take)?;
             Ok(true)
-        })
+        })?;
+        block.hand_over(take)
     }
 }
 

@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target, log_loss_of};
+use super::{FitError, Target, log_loss_of, logit};
 use crate::Progress;
 use crate::drivers::band_edges;
 use crate::prepare::{Design, Feature, FeatureValues};
@@ -108,7 +108,7 @@ impl Checked<BayesSettings> {
         progress.tell("Counting the values of every column", 0.1);
         let evidence = design.features().par_iter().map(|feature| self.evidence(feature, target)).collect();
         let rate = target.rate();
-        Ok(Bayes { prior: (rate / (1.0 - rate)).ln(), evidence })
+        Ok(Bayes { prior: logit(rate), evidence })
     }
 
     fn evidence(&self, feature: &Feature, target: &Target) -> Evidence {
@@ -201,7 +201,7 @@ fn loss_on_halves(values: &[f64], target: &Target, evidence: &dyn Fn(&[f64], &Ta
         }
         let there: Vec<f64> = counted.iter().map(|&row| values[row]).collect();
         let evidence = evidence(&there, &learned);
-        let prior = (learned.rate() / (1.0 - learned.rate())).ln();
+        let prior = logit(learned.rate());
         let told = FeatureValues::Number(judged.iter().map(|&row| values[row]).collect());
         for (at, &row) in judged.iter().enumerate() {
             loss += target.weight(row) * log_loss_of(prior + evidence.adds(&told, at), target.event[row]);

@@ -14,7 +14,7 @@ use serde::{Deserialize, Serialize};
 
 use super::setting::{Checked, Range, Setting, Tunable};
 use super::trees::{Binned, Predictor, Tree};
-use super::{FitError, Target, seed_of};
+use super::{FitError, Target, logit, seed_of};
 use crate::Progress;
 use crate::evaluate::{area_under_roc, log_loss};
 use crate::prepare::Design;
@@ -142,8 +142,7 @@ impl Checked<ForestSettings> {
             log_loss: log_loss(&probability, &event, Some(&weight)),
             area_under_roc: area_under_roc(&probability, &event, Some(&weight)),
         });
-        let odds = |p: f64| (p / (1.0 - p)).ln();
-        let unmet = (judged.len() == real).then(|| probability.into_iter().map(odds).collect());
+        let unmet = (judged.len() == real).then(|| probability.into_iter().map(logit).collect());
         Ok((Forest { trees, margin, out_of_bag }, unmet))
     }
 }
@@ -163,10 +162,7 @@ impl Forest {
     pub fn log_odds(&self, design: &Design) -> Vec<f64> {
         let mut sums = vec![0.0; design.rows()];
         Predictor::of(&self.trees, design.features().len()).add_to(design, &mut sums);
-        let odds = |sum: f64| {
-            let p = (sum / self.trees.len() as f64).clamp(self.margin, 1.0 - self.margin);
-            (p / (1.0 - p)).ln()
-        };
+        let odds = |sum: f64| logit((sum / self.trees.len() as f64).clamp(self.margin, 1.0 - self.margin));
         sums.into_iter().map(odds).collect()
     }
 }

@@ -11,7 +11,7 @@ use statrs::distribution::{ContinuousCDF, Normal};
 
 use super::linear::{self, Fault, Loss, Penalty, Solution};
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target, log_loss_of, sigmoid};
+use super::{FitError, Target, log_loss_of, logit, sigmoid};
 use crate::Progress;
 use crate::prepare::Design;
 
@@ -112,7 +112,7 @@ impl Loss for LogLoss {
     }
 
     fn start(rate: f64) -> f64 {
-        (rate / (1.0 - rate)).ln()
+        logit(rate)
     }
 }
 

@@ -75,6 +75,11 @@ pub(crate) fn seed_of(seed: u64, part: usize) -> u64 {
     seed ^ (part as u64 + 1).wrapping_mul(0x9e37_79b9_7f4a_7c15)
 }
 
+/// The log-odds of a probability that is neither 0 nor 1.
+pub(crate) fn logit(probability: f64) -> f64 {
+    (probability / (1.0 - probability)).ln()
+}
+
 /// The probability that belongs to log-odds, without overflow.
 pub fn sigmoid(log_odds: f64) -> f64 {
     if log_odds >= 0.0 {

@@ -14,7 +14,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target};
+use super::{FitError, Target, logit};
 use crate::Progress;
 use crate::drivers::{Count, band_edges, mutual_information, total};
 use crate::prepare::{Design, Feature, FeatureValues};
@@ -126,7 +126,7 @@ impl Checked<NeighboursSettings> {
         let rate = target.rate();
         Ok(Neighbours {
             neighbours: self.neighbours.min(rows.len()),
-            prior: (rate / (1.0 - rate)).ln(),
+            prior: logit(rate),
             known: known.collect(),
             outcome: rows.iter().map(|&row| (target.event[row], target.weight(row))).collect(),
         })

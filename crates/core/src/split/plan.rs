@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::Dealt;
+
 /// How rows are dealt out.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct SplitPlan {
@@ -68,6 +70,17 @@ impl SplitPlan {
     /// What the rows are called that models are judged on.
     pub fn judged_on(&self) -> &'static str {
         if self.folds.is_some() { "out-of-fold" } else { "validation" }
+    }
+
+    /// The rows that models are judged on: those of validation, or with
+    /// cross-validation all but the sealed ones, each by a model that had not met it.
+    pub fn judged(&self, dealt: Dealt) -> Vec<usize> {
+        if self.folds.is_some() { dealt.unsealed() } else { dealt.validation }
+    }
+
+    /// The rows that the model which is kept is fitted to.
+    pub fn fitted_to(&self, dealt: Dealt) -> Vec<usize> {
+        if self.folds.is_some() { dealt.unsealed() } else { dealt.training }
     }
 
     /// The split in a sentence.

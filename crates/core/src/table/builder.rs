@@ -65,6 +65,14 @@ impl ColumnBuilder {
         }
     }
 
+    /// The words so far, in a column that holds some.
+    pub(crate) fn words(&self) -> Option<&WordsBuilder> {
+        match &self.rows {
+            Rows::Words(words) => Some(words),
+            Rows::Numbers(_) | Rows::Dates(_) => None,
+        }
+    }
+
     /// Number of rows so far.
     pub fn len(&self) -> usize {
         use arrow_array::builder::ArrayBuilder;

@@ -11,6 +11,7 @@ use serde::{Deserialize, Serialize};
 
 pub use builder::ColumnBuilder;
 pub use words::Words;
+pub(crate) use words::WordsBuilder;
 
 /// What the values of a column mean to the analyst.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]

@@ -134,10 +134,18 @@ pub struct WordsBuilder {
     known: HashTable<i32>,
     hasher: DefaultHashBuilder,
     levels: StringBuilder,
+    /// Rows per level so far.
+    counts: Vec<u64>,
     codes: Int32Builder,
 }
 
 impl WordsBuilder {
+    /// Every level so far with its rows.
+    pub(crate) fn counted(&self) -> impl Iterator<Item = (&str, u64)> {
+        let level = |code: usize| str::from_utf8(written(&self.levels, code as i32)).unwrap_or_default();
+        self.counts.iter().enumerate().map(move |(code, rows)| (level(code), *rows))
+    }
+
     /// Adds a row.
     pub fn push(&mut self, value: Option<&str>) {
         let Some(word) = value else { return self.codes.append_null() };
@@ -148,11 +156,13 @@ impl WordsBuilder {
             None => {
                 let code = self.levels.len() as i32;
                 self.levels.append_value(word);
+                self.counts.push(0);
                 let hash_of = |code: &i32| self.hasher.hash_one(written(&self.levels, *code));
                 self.known.insert_unique(hash, code, hash_of);
                 code
             }
         };
+        self.counts[code as usize] += 1;
         self.codes.append_value(code);
     }
 

@@ -19,7 +19,7 @@ use crate::decide::Prices;
 use crate::evaluate::{area_under_roc, descending, log_loss};
 use crate::learn::{Family, Settings, seed_of};
 use crate::model::{Model, ModelError};
-use crate::progress::Part;
+use crate::progress::{Part, Quiet};
 use crate::split::Turn;
 use crate::study::Basis;
 use crate::{Progress, Table};
@@ -203,25 +203,36 @@ impl Search {
         }
     }
 
-    /// Tries candidates until the budget is spent.
+    /// Tries candidates until the budget is spent, those that were tried before
+    /// included. After each, `keep` is shown what was tried so far, so that a
+    /// search that is broken off can go on from there.
     ///
     /// # Errors
-    /// As [`Search::judge`]; what was tried before stays.
-    pub fn run(&mut self, on: (&Table, &Basis, &[usize]), progress: &dyn Progress) -> Result<Ended, ModelError> {
+    /// As [`Search::judge`], or the one that `keep` gave; what was tried before stays.
+    pub fn run<E: From<ModelError>>(
+        &mut self,
+        on: (&Table, &Basis, &[usize]),
+        progress: &dyn Progress,
+        keep: &mut dyn FnMut(&Self) -> Result<(), E>,
+    ) -> Result<Ended, E> {
+        let spent: f64 = self.tried.iter().map(|tried| tried.seconds).sum();
         let begun = Instant::now();
         loop {
-            progress.go_on().map_err(crate::learn::FitError::from)?;
-            let minutes = begun.elapsed().as_secs_f64() / 60.0;
+            progress.go_on().map_err(|stopped| ModelError::from(crate::learn::FitError::from(stopped)))?;
+            let minutes = (spent + begun.elapsed().as_secs_f64()) / 60.0;
             if let Some(ended) = self.ended(minutes) {
                 return Ok(ended);
             }
             let Some(settings) = self.next() else { return Ok(Ended::NothingMore) };
             let number = self.tried.len() + 1;
+            // Whichever part of the budget is spent first says how far it has come.
             let by_time = self.plan.minutes.map_or(0.0, |most| minutes / most);
             let share = by_time.max(self.tried.len() as f64 / self.plan.most as f64);
-            progress.tell(&format!("Candidate {number}: {}", settings.name().to_lowercase()), share);
-            let tried = self.judge(on, settings, &Part::of(progress, share, share))?;
+            let (most, name) = (self.plan.most, settings.name().to_lowercase());
+            progress.tell(&format!("Candidate {number}, at most {most}: {name}"), share);
+            let tried = self.judge(on, settings, &Quiet(progress))?;
             self.tried.push(tried);
+            keep(self)?;
         }
     }
 

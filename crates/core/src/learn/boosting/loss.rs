@@ -2,12 +2,11 @@
 
 use rayon::prelude::*;
 
-use crate::learn::{Target, log_loss_of, sigmoid};
+use crate::learn::{Target, log_loss_of, logit, sigmoid};
 
 /// Log-odds of the weighted event rate.
 pub(super) fn start(target: &Target) -> f64 {
-    let rate = target.rate();
-    (rate / (1.0 - rate)).ln()
+    logit(target.rate())
 }
 
 /// First and second derivative by the score, side by side for each row.

@@ -7,7 +7,7 @@ use rand_chacha::ChaCha8Rng;
 use super::layers::Net;
 use super::{NetworkSettings, Target};
 use crate::Progress;
-use crate::learn::{FitError, log_loss_of, sigmoid};
+use crate::learn::{FitError, log_loss_of, logit, sigmoid};
 use crate::prepare::Design;
 
 /// Times through all rows without improvement after which no more are tried.
@@ -36,7 +36,7 @@ impl Course {
     ) -> Result<Self, FitError> {
         let mut rng = ChaCha8Rng::seed_from_u64(seed);
         let rate = target.rate();
-        let mut net = Net::new(design, settings.units, (rate / (1.0 - rate)).ln(), &mut rng);
+        let mut net = Net::new(design, settings.units, logit(rate), &mut rng);
         let mut steps = Steps::new(net.weights.len());
         let mut best = (f64::INFINITY, net.clone(), 0);
         let mut curve = Vec::new();
