@@ -2,6 +2,7 @@
 
 use clap::Args;
 use pronoia_core::learn::{Family, Settings};
+use pronoia_core::model::ModelError;
 use pronoia_core::tune::{Measure, Plan, SEARCHED, Search};
 
 use crate::fitting::{Fitting, On};
@@ -46,7 +47,7 @@ impl Fit {
             seed: self.on.seed,
         };
         let mut search = Search::new(plan)?;
-        search.run(on, progress).map_err(|e| e.to_string())?;
+        search.run(on, progress, &mut |_| Ok::<_, ModelError>(())).map_err(|e| e.to_string())?;
         let best = search.best().ok_or("No candidate could be judged; give the search more minutes.")?;
         println!(
             "searched {} candidates; best: {} with log loss {:.4}, each row told by a model that had not met it",

@@ -9,6 +9,7 @@ use pronoia_store::Store;
 use pronoia_store::jobs::Work;
 use pronoia_store::records::{Label, SealedFor};
 use pronoia_store::studies::Choice;
+use support::study::queued;
 use support::{EMAIL, Http, Server, until};
 
 /// A study with an outcome on a small table, ready to be fitted.
@@ -53,8 +54,7 @@ async fn what_waits_is_stopped_at_once_and_can_be_fitted_again() {
     // Nobody works now, so that the job waits.
     let basis = store.study(1, study).await.expect("the study").choices().expect("choices").basis().expect("a basis");
     let settings = Settings::of_family("logistic").expect("family");
-    let model = store.add_model(study, "Logistic regression", &settings, &basis, 1).await.expect("a model");
-    let job = store.enqueue(1, Some(study), "Fitting", &Work::Fit { model }).await.expect("a job");
+    let (model, job) = queued(&store, (1, study), &settings, &basis).await;
     let stopped = store.cancel_job(1, job).await.expect("asked");
     assert_eq!(stopped, Some(Work::Fit { model }), "stopped at once");
     assert_eq!(store.cancel_job(1, job).await.expect("asked again"), None, "only once");

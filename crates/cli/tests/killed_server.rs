@@ -11,6 +11,7 @@ use pronoia_store::Store;
 use pronoia_store::jobs::Work;
 use pronoia_store::records::{Label, SealedFor};
 use pronoia_store::uploads::Arrived;
+use support::study::queued;
 use support::{Server, until};
 
 /// One at a time: what is timed here must not be timed against its neighbours.
@@ -100,8 +101,7 @@ async fn a_training_is_done_again_and_ends() {
         settings.set(name, value).expect("a setting");
     }
     let basis = a_basis();
-    let model = store.add_model(study, "Boosted trees", &settings, &basis, 1).await.expect("a model");
-    let job = store.enqueue(workspace, Some(study), "Fitting", &Work::Fit { model }).await.expect("a job");
+    let (model, job) = queued(&store, (workspace, study), &settings, &basis).await;
     running_past(&store, workspace, job, 0.15).await;
     server.kill();
     assert_eq!(store.model(model).await.expect("the model").state, "queued", "no half result");

@@ -5,8 +5,8 @@
 //! the next one: a killed server loses no work.
 
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, FromQueryResult, QueryFilter, QueryOrder,
-    QuerySelect, Statement,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter,
+    QueryOrder, QuerySelect, Statement,
 };
 use serde::{Deserialize, Serialize};
 
@@ -155,25 +155,50 @@ struct Claimed {
     work: serde_json::Value,
 }
 
+/// Puts work at the end of the queue, within whatever else is done.
+///
+/// # Errors
+/// [`StoreError::Refused`] if the workspace has too much waiting.
+pub(crate) async fn put(
+    db: &impl ConnectionTrait,
+    workspace_id: i64,
+    study_id: Option<i64>,
+    title: &str,
+    work: &Work,
+) -> Result<i64> {
+    if open_jobs(db, workspace_id).await?.len() >= MOST_WAITING {
+        return Err(StoreError::Refused(format!(
+            "{MOST_WAITING} jobs are waiting already. Wait until some are done, or cancel them, and try again."
+        )));
+    }
+    let row = job::ActiveModel {
+        workspace_id: Set(workspace_id),
+        study_id: Set(study_id),
+        title: Set(title.into()),
+        work: Set(serde_json::to_value(work)?),
+        ..Default::default()
+    };
+    Ok(row.insert(db).await?.id)
+}
+
+async fn open_jobs(db: &impl ConnectionTrait, workspace_id: i64) -> Result<Vec<job::Model>> {
+    let open = job::Column::State.is_in(["queued", "running"]);
+    Ok(job::Entity::find()
+        .filter(job::Column::WorkspaceId.eq(workspace_id))
+        .filter(open)
+        .order_by_asc(job::Column::Id)
+        .limit(MOST_WAITING as u64)
+        .all(db)
+        .await?)
+}
+
 impl Store {
     /// Puts work at the end of the queue.
     ///
     /// # Errors
     /// [`StoreError::Refused`] if the workspace has too much waiting.
     pub async fn enqueue(&self, workspace_id: i64, study_id: Option<i64>, title: &str, work: &Work) -> Result<i64> {
-        if self.open_jobs(workspace_id).await?.len() >= MOST_WAITING {
-            return Err(StoreError::Refused(format!(
-                "{MOST_WAITING} jobs are waiting already. Wait until some are done, or cancel them, and try again."
-            )));
-        }
-        let row = job::ActiveModel {
-            workspace_id: Set(workspace_id),
-            study_id: Set(study_id),
-            title: Set(title.into()),
-            work: Set(serde_json::to_value(work)?),
-            ..Default::default()
-        };
-        Ok(row.insert(&self.db).await?.id)
+        put(&self.db, workspace_id, study_id, title, work).await
     }
 
     /// Takes the oldest job that waits or whose worker fell silent.
@@ -299,14 +324,7 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn open_jobs(&self, workspace_id: i64) -> Result<Vec<job::Model>> {
-        let open = job::Column::State.is_in(["queued", "running"]);
-        Ok(job::Entity::find()
-            .filter(job::Column::WorkspaceId.eq(workspace_id))
-            .filter(open)
-            .order_by_asc(job::Column::Id)
-            .limit(MOST_WAITING as u64)
-            .all(&self.db)
-            .await?)
+        open_jobs(&self.db, workspace_id).await
     }
 
     /// Jobs to do just this that wait or run, oldest first.

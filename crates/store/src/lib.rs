@@ -8,6 +8,7 @@ pub mod dictionary;
 mod entity;
 mod error;
 pub mod findings;
+pub mod fits;
 pub mod jobs;
 pub mod judgements;
 pub mod ledger;

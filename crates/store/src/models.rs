@@ -49,30 +49,6 @@ pub struct Proof {
 }
 
 impl Store {
-    /// Remembers a candidate that is to be fitted.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn add_model(
-        &self,
-        study_id: i64,
-        name: &str,
-        recipe: impl Into<Recipe>,
-        basis: &Basis,
-        seed: u64,
-    ) -> Result<i64> {
-        let row = model::ActiveModel {
-            study_id: Set(study_id),
-            name: Set(name.into()),
-            settings: Set(serde_json::to_value(recipe.into())?),
-            basis: Set(serde_json::to_value(basis)?),
-            seed: Set(seed as i64),
-            state: Set("queued".into()),
-            ..Default::default()
-        };
-        Ok(row.insert(&self.db).await?.id)
-    }
-
     /// All candidates of a study, oldest first, without what is only looked at when
     /// one is open: its artefact, its training rows and the closer look.
     ///

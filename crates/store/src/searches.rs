@@ -50,22 +50,6 @@ impl Store {
         Ok(())
     }
 
-    /// Writes down that a search has found something.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn set_found(&self, id: i64, ended: Ended, model_id: i64) -> Result<()> {
-        let row = search::ActiveModel {
-            id: Set(id),
-            state: Set("done".into()),
-            ended: Set(serde_json::to_value(ended)?.as_str().map(str::to_owned)),
-            model_id: Set(Some(model_id)),
-            ..Default::default()
-        };
-        row.update(&self.db).await?;
-        Ok(())
-    }
-
     /// Writes down that a search was stopped or failed; what was tried stays.
     ///
     /// # Errors

@@ -2,8 +2,10 @@
 
 use pronoia_core::decide::{ChurnAmounts, Economics, Policy};
 use pronoia_core::learn::Settings;
+use pronoia_core::model::Recipe;
 use pronoia_core::study::{ChosenPolicy, Outcome, Question, Role};
 use pronoia_demo as demo;
+use pronoia_store::fits::Fit;
 use pronoia_store::jobs::Work;
 use pronoia_store::sources::{StandIn, StandInTable};
 use pronoia_store::studies::Choice;
@@ -146,14 +148,9 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let state = study.choices().map_err(sentence)?;
     let basis = state.basis().ok_or("the outcome was not kept")?;
     for family in ["logistic", "scorecard", "forest", "boosted", "network"] {
-        let settings = Settings::of_family(family).ok_or("no such family")?;
-        let model = app
-            .store
-            .add_model(study.id, settings.name(), &settings, &basis, state.split.seed)
-            .await
-            .map_err(sentence)?;
-        let title = format!("Fitting {}", settings.name().to_lowercase());
-        app.store.enqueue(workspace, Some(study.id), &title, &Work::Fit { model }).await.map_err(sentence)?;
+        let recipe = Recipe::from(Settings::of_family(family).ok_or("no such family")?);
+        let fit = Fit { name: recipe.name(), recipe: &recipe, basis: &basis, seed: state.split.seed };
+        app.store.queue_fit(&study, &fit, None).await.map_err(sentence)?;
     }
     work::drain(app).await?;
     keep_policy(app, workspace, account, study.id).await?;

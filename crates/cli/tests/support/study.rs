@@ -1,11 +1,25 @@
 //! A study of the made-up members, begun over HTTP, and what tests ask of it.
 
 use pronoia_core::cautions::Rule;
-use pronoia_core::study::StudyState;
+use pronoia_core::learn::Settings;
+use pronoia_core::model::Recipe;
+use pronoia_core::study::{Basis, StudyState};
 use pronoia_demo::Member;
 use pronoia_store::Store;
+use pronoia_store::fits::Fit;
+use pronoia_store::jobs::Work;
 
 use super::{EMAIL, Http, Server, plain, until};
+
+/// A fit that is put in the queue: its candidate and its job.
+pub async fn queued(store: &Store, (workspace, study): (i64, i64), settings: &Settings, basis: &Basis) -> (i64, i64) {
+    let study = store.study(workspace, study).await.expect("the study");
+    let recipe = Recipe::from(settings);
+    let fit = Fit { name: recipe.name(), recipe: &recipe, basis, seed: 1 };
+    let model = store.queue_fit(&study, &fit, None).await.expect("a model");
+    let jobs = store.jobs_to(workspace, &Work::Fit { model }).await.expect("jobs");
+    (model, jobs[0].id)
+}
 
 /// A study with its server, somebody who is signed in, and a look at the database.
 pub struct Study {

@@ -9,6 +9,7 @@ use askama::Template;
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::{Blend, Mix, Recipe};
 use pronoia_core::study::{Basis, Verdict};
+use pronoia_store::fits::Fit;
 use pronoia_store::jobs::Work;
 use pronoia_store::{job, model};
 use serde::Deserialize;
@@ -186,9 +187,8 @@ async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Res
     let proposed = recipe.name();
     let of_its_kind = view.models.iter().filter(|m| m.name.starts_with(proposed)).count();
     let name = if of_its_kind == 0 { proposed.to_owned() } else { format!("{proposed} {}", of_its_kind + 1) };
-    let id = app.store.add_model(view.study.id, &name, recipe, basis, view.state.split.seed).await?;
-    let title = format!("Fitting {}", name.to_lowercase());
-    app.store.enqueue(view.study.workspace_id, Some(view.study.id), &title, &Work::Fit { model: id }).await?;
+    let fit = Fit { name: &name, recipe, basis, seed: view.state.split.seed };
+    app.store.queue_fit(&view.study, &fit, None).await?;
     Ok(())
 }
 
@@ -252,10 +252,8 @@ pub(super) async fn fit_again(
 ) -> Result<(), PageError> {
     let basis = ready_basis(view)?;
     app.memory.check(bytes_needed(&view.table, &basis, recipe)?).map_err(PageError::Refused)?;
-    let id = app.store.add_model(view.study.id, &model.name, recipe, &basis, view.state.split.seed).await?;
-    app.store.retire_model(model.id).await?;
-    let title = format!("Fitting {}", model.name.to_lowercase());
-    app.store.enqueue(view.study.workspace_id, Some(view.study.id), &title, &Work::Fit { model: id }).await?;
+    let fit = Fit { name: &model.name, recipe, basis: &basis, seed: view.state.split.seed };
+    app.store.queue_fit(&view.study, &fit, Some(model.id)).await?;
     Ok(())
 }
 

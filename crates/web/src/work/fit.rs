@@ -10,7 +10,7 @@ use pronoia_core::model::{ModelError, Recipe};
 use pronoia_core::progress::Part;
 use pronoia_core::split::Dealt;
 use pronoia_core::study::Basis;
-use pronoia_core::{Judged, Model, Progress, Table};
+use pronoia_core::{Judged, Kind, Model, Progress, Table};
 use pronoia_store::models::Brought;
 use pronoia_store::{model, study};
 
@@ -68,7 +68,7 @@ async fn fit_and_judge(
     watch: &Watch,
 ) -> Result<Brought, Trouble> {
     let (basis, recipe, seed) = (row.fitted_on()?, row.recipe()?, row.seed as u64);
-    let _held = hold_memory(app, workspace, study, (&basis, &recipe), watch).await?;
+    let _held = hold_memory(app, workspace, study, (&basis, &[&recipe]), watch).await?;
     watch.tell("Fetching the columns", 0.0);
     let table = fetch(app, workspace, study, &basis).await?;
     let (watch, name) = (watch.clone(), row.name.clone());
@@ -84,7 +84,7 @@ async fn fit_and_judge(
         let begun = Instant::now();
         judged.model.probabilities(&table, sample).map_err(|e| Trouble::Failed(e.to_string()))?;
         let score_seconds = begun.elapsed().as_secs_f64() * 1_000.0 / sample.len() as f64;
-        let fitted_to = fitted_to(&table, &basis)?;
+        let fitted_to = basis.split.fitted_to(parts(&table, &basis)?);
         let (probability, event) = judge(&judged.model, &table, &basis, &fitted_to)?;
         let training = Ranking::counted(&probability, &event).map_err(|e| Trouble::Failed(e.to_string()))?;
         let candidate = Candidate { name: &name, model: &judged.model, evaluation: &evaluation, basis: &basis };
@@ -94,31 +94,42 @@ async fn fit_and_judge(
     .await?
 }
 
-/// Waits until there is memory for a fit, and holds it.
+/// Waits until there is memory for the largest of some fits, and holds it.
 pub(super) async fn hold_memory(
     app: &App,
     workspace: i64,
     study: &study::Model,
-    (basis, recipe): (&Basis, &Recipe),
+    (basis, recipes): (&Basis, &[&Recipe]),
     watch: &Watch,
 ) -> Result<tokio::sync::OwnedSemaphorePermit, Trouble> {
     let table = app.store.table(workspace, study.records(basis.table)).await?;
-    let bytes = bytes_needed(&table, basis, recipe)?;
+    let needed = recipes.iter().map(|recipe| bytes_needed(&table, basis, recipe)).collect::<Result<Vec<_>, _>>()?;
+    let bytes = needed.into_iter().max().unwrap_or(0);
     app.memory.check(bytes).map_err(Trouble::Failed)?;
     Ok(app.memory.take(bytes, watch).await?)
 }
 
-/// The rows that the model that is kept was fitted to.
-fn fitted_to(table: &Table, basis: &Basis) -> Result<Vec<usize>, Trouble> {
-    let dealt = parts(table, basis)?;
-    Ok(if basis.split.folds.is_some() { dealt.unsealed() } else { dealt.training })
-}
-
 /// The columns that a fit needs.
 pub(super) async fn fetch(app: &App, workspace: i64, study: &study::Model, basis: &Basis) -> Result<Table, Trouble> {
+    fetch_with(app, workspace, study, basis, |_| Ok(Vec::new())).await
+}
+
+/// The columns that a fit needs, and more of those that are there.
+pub(super) async fn fetch_with(
+    app: &App,
+    workspace: i64,
+    study: &study::Model,
+    basis: &Basis,
+    more: impl FnOnce(&[(String, Kind)]) -> Result<Vec<String>, String>,
+) -> Result<Table, Trouble> {
     let table = app.store.table(workspace, study.records(basis.table)).await?;
     let kinds: Vec<_> = table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
-    let names = basis.columns_read(&kinds).map_err(|e| Trouble::Failed(e.to_string()))?;
+    let mut names = basis.columns_read(&kinds).map_err(|e| Trouble::Failed(e.to_string()))?;
+    for name in more(&kinds).map_err(Trouble::Failed)? {
+        if !names.contains(&name) && kinds.iter().any(|kind| kind.0 == name) {
+            names.push(name);
+        }
+    }
     Ok(app.store.columns(&table, Some(&names)).await?)
 }
 

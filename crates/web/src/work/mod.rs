@@ -207,7 +207,10 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
     }
 }
 
-/// Runs a computation beside the server, not in its way.
+/// Runs a computation beside the server, not in its way, and on threads of its own: among those
+/// of another job it would wait wherever that one leaves none free for long.
 async fn compute<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Trouble> {
-    tokio::task::spawn_blocking(work).await.map_err(|e| Trouble::Failed(format!("The computation broke off: {e}.")))
+    let broke_off = |why: String| Trouble::Failed(format!("The computation broke off: {why}."));
+    let threads = rayon::ThreadPoolBuilder::new().build().map_err(|e| broke_off(e.to_string()))?;
+    tokio::task::spawn_blocking(move || threads.install(work)).await.map_err(|e| broke_off(e.to_string()))
 }

@@ -15,7 +15,7 @@ pub(super) async fn prove(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     let study = app.store.study(workspace, row.study_id).await?;
     let (basis, recipe, seed) = (row.fitted_on()?, row.recipe()?, row.seed as u64);
     let before = row.fitted()?;
-    let _held = hold_memory(app, workspace, &study, (&basis, &recipe), watch).await?;
+    let _held = hold_memory(app, workspace, &study, (&basis, &[&recipe]), watch).await?;
     watch.tell("Fetching the columns", 0.0);
     let table = fetch(app, workspace, &study, &basis).await?;
     let part = watch.clone();

@@ -1,9 +1,11 @@
 //! The rule by which customers are acted on today, tried on the rows that candidates are judged on.
 
+use pronoia_core::Progress;
 use pronoia_core::decide::FixedRule;
-use pronoia_core::expression::Expression;
-use pronoia_core::{Kind, Progress};
+use pronoia_core::expression::{Expression, Type};
+use pronoia_core::prepare::steps::columns_after;
 
+use super::fit::fetch_with;
 use super::{Trouble, Watch, compute};
 use crate::{App, text};
 
@@ -13,24 +15,20 @@ pub(super) async fn try_out(app: &App, workspace: i64, id: i64, watch: &Watch) -
     let address = format!("/studies/{id}/compare");
     let state = study.choices()?;
     let (Some(condition), Some(basis)) = (state.todays_rule.clone(), state.basis()) else { return Ok(address) };
-    let failed = |e: String| Trouble::Failed(e);
     watch.tell("Fetching the columns", 0.0);
-    let table = app.store.table(workspace, study.records(basis.table)).await?;
-    let kinds: Vec<(String, Kind)> = table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
-    let mut names = basis.columns_read(&kinds).map_err(|e| failed(e.to_string()))?;
-    let after = pronoia_core::prepare::steps::columns_after(&basis.steps, &kinds);
-    let types: Vec<_> =
-        after.iter().map(|(name, kind)| (name.clone(), pronoia_core::expression::Type::of(*kind))).collect();
-    let rule = Expression::check_condition(&condition, &types).map_err(|e| failed(e.to_string()))?;
-    let more: Vec<String> = rule.inputs().filter(|name| names.iter().all(|n| n != name)).map(str::to_owned).collect();
-    names.extend(more.into_iter().filter(|name| kinds.iter().any(|k| k.0 == *name)));
-    let records = app.store.columns(&table, Some(&names)).await?;
+    let records = fetch_with(app, workspace, &study, &basis, |kinds| {
+        let after = columns_after(&basis.steps, kinds);
+        let types: Vec<_> = after.into_iter().map(|(name, kind)| (name, Type::of(kind))).collect();
+        let rule = Expression::check_condition(&condition, &types).map_err(|e| e.to_string())?;
+        Ok(rule.inputs().map(str::to_owned).collect())
+    })
+    .await?;
     watch.tell("Following the rule", 0.5);
     let asked = basis.clone();
     let found = compute(move || {
         let (records, happened) = asked.population(&records)?;
         let dealt = asked.split.deal(&records, &happened).map_err(|e| e.to_string())?;
-        let rows = if asked.split.folds.is_some() { dealt.unsealed() } else { dealt.validation };
+        let rows = asked.split.judged(dealt);
         let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
         // What learning steps make is not known before anything is fitted.
         let there: Vec<_> = Expression::columns_of(&records);
@@ -38,7 +36,7 @@ pub(super) async fn try_out(app: &App, workspace: i64, id: i64, watch: &Watch) -
         FixedRule::follow(&rule, &records, &rows, &event).map(|found| (condition, found))
     })
     .await?;
-    let (condition, found) = found.map_err(failed)?;
+    let (condition, found) = found.map_err(Trouble::Failed)?;
     app.store.set_rule_tried(id, &condition, &basis, &found).await?;
     let figure = format!(
         "it would have acted on {} of {} customers, {} of them rightly",

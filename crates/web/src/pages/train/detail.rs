@@ -1,26 +1,23 @@
 //! What a fitted model says about itself.
 
+mod coefficients;
+mod groups;
+mod weights;
+
 use pronoia_core::calibrate::{Calibrated, Map};
-use pronoia_core::drivers::{Band, Notation};
-use pronoia_core::learn::bayes::Evidence;
-use pronoia_core::learn::logistic::{Coefficient, Logistic, Rescue};
-use pronoia_core::learn::neighbours::Known;
-use pronoia_core::learn::scorecard::{Bands, CardColumn, Scorecard};
-use pronoia_core::learn::tree::DecisionTree;
-use pronoia_core::learn::{Cut, Estimator, Node};
+use pronoia_core::learn::Estimator;
 use pronoia_core::model::{Blended, Member, Mix};
-use pronoia_core::prepare::Preparation;
-use pronoia_core::{Kind, Model, number};
 use pronoia_store::model;
 
 use crate::error::PageError;
 use crate::text;
+use coefficients::{coefficients, how_found};
+pub use groups::card;
+use groups::{points, rules};
+use weights::{evidence, weights};
 
 /// Lines of a table at most.
 const MOST_LINES: usize = 60;
-
-/// Levels that a group is named by.
-const MOST_LEVELS: usize = 6;
 
 /// What a fitted model says about itself.
 pub struct Detail {
@@ -128,7 +125,7 @@ fn blend(blended: &Blended, members: &[Member], on: &str) -> Said {
 fn alone(member: &Member, on: &str) -> Said {
     let preparation = &member.preparation;
     match &member.estimator {
-        Estimator::Logistic(l) => (coefficients_sentence(l, on), coefficients(l), None),
+        Estimator::Logistic(l) => (how_found(l, on), coefficients(l), None),
         Estimator::Scorecard(card) => (
             format!(
                 "{} columns on the card, fitted to {on}. A customer begins with {} points; more points, less of the event.",
@@ -234,222 +231,4 @@ fn curve(points: &[(f64, f64)], along: &str, best: &str) -> Option<(String, Stri
     let least = points.iter().map(|p| p.1).fold(f64::INFINITY, f64::min);
     let finding = format!("On rows held back the log loss is least {best}: {}", text::fixed(least, 4));
     Some((serde_json::json!({ "x": along, "y": "log loss", "lines": lines }).to_string(), finding))
-}
-
-fn coefficients_sentence(l: &Logistic, on: &str) -> String {
-    let note = match l.rescue {
-        Some(Rescue::Separated) => {
-            " Some columns tell the outcome of some customers with certainty, so that a ridge penalty of 1 had to be used; there are no standard errors."
-        }
-        Some(Rescue::Collinear) => {
-            " Some columns are sums of others, so that a ridge penalty of 1 had to be used; there are no standard errors."
-        }
-        Some(Rescue::FewEvents) => {
-            " There are fewer than five events for each coefficient, so that a ridge penalty of 1 was used; there are no standard errors."
-        }
-        None if l.ridge > 0.0 || l.lasso > 0.0 => " Penalised coefficients have no standard errors.",
-        None => "",
-    };
-    format!("{} Newton steps on {on}. Numbers count in standard deviations, indicators as yes or no.{note}", l.steps)
-}
-
-fn coefficients(l: &Logistic) -> Option<Table> {
-    let mut terms: Vec<_> = l.coefficients.iter().filter(|c| c.value != 0.0).collect();
-    // The clearest first: those that stand farthest from 0 by their own error.
-    let clear = |c: &Coefficient| (c.value / c.se.unwrap_or(1.0)).abs();
-    terms.sort_by(|a, b| clear(b).total_cmp(&clear(a)));
-    let gone = l.coefficients.len() - terms.len();
-    let caption = match gone {
-        0 => "What goes with the event".into(),
-        n => format!(
-            "What goes with the event; the penalty set {} to nothing",
-            text::counted(n, "coefficient", "coefficients")
-        ),
-    };
-    let optional = |x: Option<f64>, d| x.map_or("–".to_owned(), |x| text::fixed(x, d));
-    let interval = |c: &Coefficient| {
-        c.se.map_or("–".to_owned(), |se| {
-            let end = |side: f64| text::fixed((c.value + side * pronoia_core::drivers::Z95 * se).exp(), 2);
-            format!("{} to {}", end(-1.0), end(1.0))
-        })
-    };
-    let row = |c: &&Coefficient| {
-        let p = c.p.map_or("–".into(), |p| if p < 0.001 { "< 0.001".into() } else { text::fixed(p, 3) });
-        vec![
-            c.feature.clone(),
-            text::fixed(c.value.exp(), 2),
-            interval(c),
-            text::fixed(c.value, 3),
-            optional(c.se, 3),
-            p,
-        ]
-    };
-    let head = vec!["column", "odds ratio", "95 % interval", "coefficient", "standard error", "p"];
-    Table::of(caption, head, terms.iter().map(row).collect())
-}
-
-/// Levels by name, the first few of them.
-fn listed(names: Vec<&str>) -> String {
-    let more = names.len().saturating_sub(MOST_LEVELS);
-    let shown: Vec<String> = names.iter().take(MOST_LEVELS).map(|name| format!("“{name}”")).collect();
-    if more > 0 { format!("{} and {more} more", shown.join(", ")) } else { shown.join(" or ") }
-}
-
-/// The groups of a column on the card, with what each says.
-fn groups(column: &CardColumn, preparation: &Preparation) -> Vec<(String, f64)> {
-    let (mut groups, missing) = match &column.bands {
-        Bands::Number { edges, evidence, missing, whole } => {
-            let is_date = preparation.inputs.iter().any(|i| i.name == column.column && i.kind == Kind::Date);
-            let notation = match (is_date, whole) {
-                (true, _) => Notation::Day,
-                (false, true) => Notation::Whole,
-                (false, false) => Notation::Measured,
-            };
-            let label = |band: usize| {
-                let above = band.checked_sub(1).map(|below| edges[below]);
-                Band { above, up_to: edges.get(band).copied(), least: f64::NEG_INFINITY, notation }.label()
-            };
-            (evidence.iter().enumerate().map(|(band, e)| (label(band), *e)).collect::<Vec<_>>(), missing)
-        }
-        Bands::Levels { group, evidence, missing } => {
-            let levels = |wanted: usize| {
-                let inside = group.iter().enumerate().filter(|g| usize::from(*g.1) == wanted);
-                listed(inside.map(|(code, _)| preparation.level_of(&column.column, code as u32)).collect())
-            };
-            (evidence.iter().enumerate().map(|(group, e)| (levels(group), *e)).collect(), missing)
-        }
-    };
-    if *missing != 0.0 {
-        groups.push(("missing".into(), *missing));
-    }
-    groups
-}
-
-/// The points of a model that is one scorecard.
-pub fn card(model: &Model) -> Option<Table> {
-    match &model.members[..] {
-        [Member { estimator: Estimator::Scorecard(card), preparation, .. }] => points(card, preparation),
-        _ => None,
-    }
-}
-
-fn points(card: &Scorecard, preparation: &Preparation) -> Option<Table> {
-    let mut columns: Vec<&CardColumn> = card.columns.iter().collect();
-    columns.sort_by(|a, b| b.information.total_cmp(&a.information));
-    let rows = columns.into_iter().flat_map(|column| {
-        groups(column, preparation).into_iter().map(|(label, evidence)| {
-            vec![
-                format!("{}: {label}", column.column),
-                text::fixed(card.points_of(column, evidence), 0),
-                text::fixed(evidence, 2),
-            ]
-        })
-    });
-    let head = vec!["column and group", "points", "weight of evidence"];
-    Table::of("Points; a customer’s points add up over the columns".into(), head, rows.collect())
-}
-
-/// The groups of a tree, the likeliest first, each as the answers that lead to it.
-fn rules(tree: &DecisionTree, preparation: &Preparation) -> Option<Table> {
-    let mut waiting = vec![(0usize, Vec::<String>::new())];
-    let mut leaves = Vec::new();
-    while let Some((at, way)) = waiting.pop() {
-        match &tree.tree.nodes[at] {
-            Node::Leaf { .. } => leaves.push((at, way)),
-            Node::Inner { feature, cut, missing_left, left, right, .. } => {
-                // One feature stands for one column where columns come in as they are.
-                let column = preparation.columns.get(*feature as usize).map_or("", |c| c.name.as_str());
-                let [yes, no] = answers(column, cut, *missing_left, preparation);
-                for (child, answer) in [(*left, yes), (*right, no)] {
-                    let way = way.iter().cloned().chain([answer]).collect();
-                    waiting.push((child as usize, way));
-                }
-            }
-        }
-    }
-    let rate = |at: usize| tree.counts[at][1] / (tree.counts[at][0] + tree.counts[at][1]);
-    leaves.sort_by(|a, b| rate(b.0).total_cmp(&rate(a.0)));
-    let rows = leaves.into_iter().map(|(at, way)| {
-        let rule = if way.is_empty() { "everybody".into() } else { way.join(", ") };
-        let all = tree.counts[at][0] + tree.counts[at][1];
-        vec![rule, text::fixed(all, 0), text::percent(rate(at))]
-    });
-    Table::of(
-        "The groups it ends in, the likeliest first".into(),
-        vec!["group", "training rows", "event rate"],
-        rows.collect(),
-    )
-}
-
-/// What is true of those who go left, and of those who go right.
-fn answers(column: &str, cut: &Cut, missing_left: bool, preparation: &Preparation) -> [String; 2] {
-    let or_missing = [missing_left, !missing_left].map(|here| if here { " or missing" } else { "" });
-    match cut {
-        Cut::AtMost { threshold } => {
-            let figure = number::plain(*threshold);
-            [format!("{column} up to {figure}{}", or_missing[0]), format!("{column} over {figure}{}", or_missing[1])]
-        }
-        Cut::OneOf { levels } => {
-            let names = listed(levels.iter().map(|&code| preparation.level_of(column, code)).collect());
-            [format!("{column} is {names}{}", or_missing[0]), format!("{column} is not {names}{}", or_missing[1])]
-        }
-    }
-}
-
-/// The values that say most, of all columns.
-fn evidence(of_features: &[Evidence], preparation: &Preparation) -> Option<Table> {
-    let mut lines: Vec<(String, f64)> = Vec::new();
-    for (evidence, column) in of_features.iter().zip(&preparation.columns) {
-        let name = &column.name;
-        let missing = match evidence {
-            Evidence::Bands { edges, adds, missing } => {
-                let label = |band: usize| match edges.get(band) {
-                    Some(up) => format!("{name} up to {}", number::plain(*up)),
-                    None => format!("{name} over {}", edges.last().map_or("any".into(), |e| number::plain(*e))),
-                };
-                lines.extend(adds.iter().enumerate().map(|(band, add)| (label(band), *add)));
-                missing
-            }
-            Evidence::Normal { events, others, missing } => {
-                let label = format!(
-                    "{name}: mean {} with the event, {} without",
-                    number::plain(events[0]),
-                    number::plain(others[0])
-                );
-                lines.push((label, (events[0] - others[0]) / others[1].sqrt()));
-                missing
-            }
-            Evidence::Levels { adds, missing } => {
-                let label = |code: usize| format!("{name} is “{}”", preparation.level_of(name, code as u32));
-                lines.extend(adds.iter().enumerate().map(|(code, add)| (label(code), *add)));
-                missing
-            }
-        };
-        if *missing != 0.0 {
-            lines.push((format!("{name} is missing"), *missing));
-        }
-    }
-    lines.sort_by(|a, b| b.1.abs().total_cmp(&a.1.abs()));
-    let rows = lines.into_iter().map(|(label, add)| vec![label, text::fixed(add, 2)]).collect();
-    Table::of("What says most".into(), vec!["value", "adds"], rows)
-}
-
-/// How much every column counts when customers are compared.
-fn weights(known: &[Known], preparation: &Preparation) -> Option<Table> {
-    let counts = known.iter().map(|known| match known {
-        Known::Numbers(_, counts) | Known::Levels(_, counts) => f64::from(*counts),
-    });
-    let most = counts.clone().fold(f64::MIN_POSITIVE, f64::max);
-    // A gap of a number has a feature of its own, which stands after its column.
-    let mut names: Vec<String> = Vec::new();
-    for column in &preparation.columns {
-        names.push(column.name.clone());
-        if let pronoia_core::prepare::Coding::Number { flag: true, .. } = column.coding {
-            names.push(format!("{} is missing", column.name));
-        }
-    }
-    let mut lines: Vec<(String, f64)> = names.into_iter().zip(counts).collect();
-    lines.sort_by(|a, b| b.1.total_cmp(&a.1));
-    let rows = lines.into_iter().map(|(name, counts)| vec![name, text::percent(counts / most)]).collect();
-    Table::of("How much each column counts, against the one that counts most".into(), vec!["column", "counts"], rows)
 }

@@ -1,0 +1,74 @@
+//! A candidate comes into being together with the job that fits it: neither is ever there alone.
+
+use pronoia_core::model::Recipe;
+use pronoia_core::study::Basis;
+use pronoia_core::tune::Ended;
+use sea_orm::{ActiveModelTrait, ActiveValue::Set, ConnectionTrait, TransactionTrait};
+
+use crate::entity::{model, search, study};
+use crate::jobs::{Work, put};
+use crate::{Result, Store};
+
+/// A candidate that is to be fitted.
+#[derive(Debug, Clone)]
+pub struct Fit<'a> {
+    /// Its name in the study.
+    pub name: &'a str,
+    /// How it is made.
+    pub recipe: &'a Recipe,
+    /// What it is fitted on.
+    pub basis: &'a Basis,
+    /// What is drawn by lot follows from it.
+    pub seed: u64,
+}
+
+impl Store {
+    /// Puts a fit in the queue; its candidate. With `instead_of`, that one is
+    /// retired for it.
+    ///
+    /// # Errors
+    /// [`StoreError::Refused`](crate::StoreError::Refused) if the workspace has too much waiting.
+    pub async fn queue_fit(&self, study: &study::Model, fit: &Fit<'_>, instead_of: Option<i64>) -> Result<i64> {
+        let transaction = self.db.begin().await?;
+        let id = queued(&transaction, study, fit).await?;
+        if let Some(other) = instead_of {
+            let retired = model::ActiveModel { id: Set(other), retired: Set(true), ..Default::default() };
+            retired.update(&transaction).await?;
+        }
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    /// Writes down that a search is over, and puts the fit of what it found in the queue.
+    ///
+    /// # Errors
+    /// As [`Store::queue_fit`].
+    pub async fn set_found(&self, id: i64, ended: Ended, study: &study::Model, fit: &Fit<'_>) -> Result<()> {
+        let transaction = self.db.begin().await?;
+        let found = search::ActiveModel {
+            id: Set(id),
+            state: Set("done".into()),
+            ended: Set(serde_json::to_value(ended)?.as_str().map(str::to_owned)),
+            model_id: Set(Some(queued(&transaction, study, fit).await?)),
+            ..Default::default()
+        };
+        found.update(&transaction).await?;
+        Ok(transaction.commit().await?)
+    }
+}
+
+async fn queued(db: &impl ConnectionTrait, study: &study::Model, fit: &Fit<'_>) -> Result<i64> {
+    let row = model::ActiveModel {
+        study_id: Set(study.id),
+        name: Set(fit.name.into()),
+        settings: Set(serde_json::to_value(fit.recipe)?),
+        basis: Set(serde_json::to_value(fit.basis)?),
+        seed: Set(fit.seed as i64),
+        state: Set("queued".into()),
+        ..Default::default()
+    };
+    let id = row.insert(db).await?.id;
+    let title = format!("Fitting {}", fit.name.to_lowercase());
+    put(db, study.workspace_id, Some(study.id), &title, &Work::Fit { model: id }).await?;
+    Ok(id)
+}

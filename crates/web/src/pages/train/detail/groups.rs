@@ -1,0 +1,124 @@
+//! The groups that customers are put into: those of a scorecard and those of a tree.
+
+use pronoia_core::drivers::{Band, Notation};
+use pronoia_core::learn::scorecard::{Bands, CardColumn, Scorecard};
+use pronoia_core::learn::tree::DecisionTree;
+use pronoia_core::learn::{Cut, Estimator, Node};
+use pronoia_core::model::Member;
+use pronoia_core::prepare::Preparation;
+use pronoia_core::{Kind, Model, number};
+
+use super::Table;
+use crate::text;
+
+/// Levels that a group is named by.
+const MOST_LEVELS: usize = 6;
+
+/// Levels by name, the first few of them.
+fn listed(names: Vec<&str>) -> String {
+    let more = names.len().saturating_sub(MOST_LEVELS);
+    let shown: Vec<String> = names.iter().take(MOST_LEVELS).map(|name| format!("“{name}”")).collect();
+    if more > 0 { format!("{} and {more} more", shown.join(", ")) } else { shown.join(" or ") }
+}
+
+/// The groups of a column on the card, with what each says.
+fn groups(column: &CardColumn, preparation: &Preparation) -> Vec<(String, f64)> {
+    let (mut groups, missing) = match &column.bands {
+        Bands::Number { edges, evidence, missing, whole } => {
+            let is_date = preparation.inputs.iter().any(|i| i.name == column.column && i.kind == Kind::Date);
+            let notation = match (is_date, whole) {
+                (true, _) => Notation::Day,
+                (false, true) => Notation::Whole,
+                (false, false) => Notation::Measured,
+            };
+            let label = |band: usize| {
+                let above = band.checked_sub(1).map(|below| edges[below]);
+                Band { above, up_to: edges.get(band).copied(), least: f64::NEG_INFINITY, notation }.label()
+            };
+            (evidence.iter().enumerate().map(|(band, e)| (label(band), *e)).collect::<Vec<_>>(), missing)
+        }
+        Bands::Levels { group, evidence, missing } => {
+            let levels = |wanted: usize| {
+                let inside = group.iter().enumerate().filter(|g| usize::from(*g.1) == wanted);
+                listed(inside.map(|(code, _)| preparation.level_of(&column.column, code as u32)).collect())
+            };
+            (evidence.iter().enumerate().map(|(group, e)| (levels(group), *e)).collect(), missing)
+        }
+    };
+    if *missing != 0.0 {
+        groups.push(("missing".into(), *missing));
+    }
+    groups
+}
+
+/// The points of a model that is one scorecard.
+pub fn card(model: &Model) -> Option<Table> {
+    match &model.members[..] {
+        [Member { estimator: Estimator::Scorecard(card), preparation, .. }] => points(card, preparation),
+        _ => None,
+    }
+}
+
+/// What every group on the card says in points.
+pub(super) fn points(card: &Scorecard, preparation: &Preparation) -> Option<Table> {
+    let mut columns: Vec<&CardColumn> = card.columns.iter().collect();
+    columns.sort_by(|a, b| b.information.total_cmp(&a.information));
+    let rows = columns.into_iter().flat_map(|column| {
+        groups(column, preparation).into_iter().map(|(label, evidence)| {
+            vec![
+                format!("{}: {label}", column.column),
+                text::fixed(card.points_of(column, evidence), 0),
+                text::fixed(evidence, 2),
+            ]
+        })
+    });
+    let head = vec!["column and group", "points", "weight of evidence"];
+    Table::of("Points; a customer’s points add up over the columns".into(), head, rows.collect())
+}
+
+/// The groups of a tree, the likeliest first, each as the answers that lead to it.
+pub(super) fn rules(tree: &DecisionTree, preparation: &Preparation) -> Option<Table> {
+    let mut waiting = vec![(0usize, Vec::<String>::new())];
+    let mut leaves = Vec::new();
+    while let Some((at, way)) = waiting.pop() {
+        match &tree.tree.nodes[at] {
+            Node::Leaf { .. } => leaves.push((at, way)),
+            Node::Inner { feature, cut, missing_left, left, right, .. } => {
+                // One feature stands for one column where columns come in as they are.
+                let column = preparation.columns.get(*feature as usize).map_or("", |c| c.name.as_str());
+                let [yes, no] = answers(column, cut, *missing_left, preparation);
+                for (child, answer) in [(*left, yes), (*right, no)] {
+                    let way = way.iter().cloned().chain([answer]).collect();
+                    waiting.push((child as usize, way));
+                }
+            }
+        }
+    }
+    let rate = |at: usize| tree.counts[at][1] / (tree.counts[at][0] + tree.counts[at][1]);
+    leaves.sort_by(|a, b| rate(b.0).total_cmp(&rate(a.0)));
+    let rows = leaves.into_iter().map(|(at, way)| {
+        let rule = if way.is_empty() { "everybody".into() } else { way.join(", ") };
+        let all = tree.counts[at][0] + tree.counts[at][1];
+        vec![rule, text::fixed(all, 0), text::percent(rate(at))]
+    });
+    Table::of(
+        "The groups it ends in, the likeliest first".into(),
+        vec!["group", "training rows", "event rate"],
+        rows.collect(),
+    )
+}
+
+/// What is true of those who go left, and of those who go right.
+fn answers(column: &str, cut: &Cut, missing_left: bool, preparation: &Preparation) -> [String; 2] {
+    let or_missing = [missing_left, !missing_left].map(|here| if here { " or missing" } else { "" });
+    match cut {
+        Cut::AtMost { threshold } => {
+            let figure = number::plain(*threshold);
+            [format!("{column} up to {figure}{}", or_missing[0]), format!("{column} over {figure}{}", or_missing[1])]
+        }
+        Cut::OneOf { levels } => {
+            let names = listed(levels.iter().map(|&code| preparation.level_of(column, code)).collect());
+            [format!("{column} is {names}{}", or_missing[0]), format!("{column} is not {names}{}", or_missing[1])]
+        }
+    }
+}
