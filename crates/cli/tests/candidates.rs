@@ -93,18 +93,14 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
 
     // One that takes long, set by hand; its progress moves.
     b.click(".family:has([value=boosted]) summary").await;
-    for (setting, value) in [("trees", "5000"), ("leaves", "64"), ("early-stopping", "no")] {
-        let field = format!(".family:has([value=boosted]) [name={setting}]");
-        if setting == "early-stopping" {
-            b.click(&format!("{field} option:last-child")).await;
-        } else {
-            b.fill(&field, value).await;
-        }
+    for (setting, value) in [("trees", "5000"), ("leaves", "255"), ("rows-per-leaf", "2"), ("learning-rate", "0.001")] {
+        b.fill(&format!(".family:has([value=boosted]) [name={setting}]"), value).await;
     }
     b.click(".family:has([value=boosted]) button").await;
     b.see("[data-stage]", "Tree ").await;
     let before = b.text("[data-stage]").await;
     until("progress moves", || async { (b.text("[data-stage]").await != before).then_some(()) }).await;
+    b.see("[data-curve] svg", "rows held back").await;
     // Two that are done before it, and can be opened while it runs.
     for family in ["scorecard", "logistic"] {
         b.click(&format!(".family:has([value={family}]) button")).await;
@@ -178,8 +174,8 @@ async fn a_search_tries_ends_and_leaves_what_it_found_as_a_candidate() {
         assert!(page.contains(says), "{says}: {page}");
     }
     assert!(study.page("train").contains("ended; 6 candidates tried; best so far"));
-    let (_, newest) = (0, study.store.ledger(study.id).await.expect("the ledger"));
-    assert!(newest.iter().any(|e| e.chosen == "Search ended" && e.figure.starts_with("6 candidates tried")));
+    let entered = study.store.ledger(study.id).await.expect("the ledger");
+    assert!(entered.iter().any(|e| e.chosen == "Search ended" && e.figure.starts_with("6 candidates tried")));
     let other = Study::begun(&members(300, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(other.http.get(&answer.location).status, 404, "a search of another workspace");
 }
