@@ -6,10 +6,10 @@ use sha2::{Digest, Sha256};
 use super::{Model, ModelError, hex};
 
 /// The version of the form in which models are saved.
-const VERSION: u32 = 5;
+const VERSION: u32 = 6;
 
 /// The oldest version that can still be read.
-const OLDEST: u32 = 5;
+const OLDEST: u32 = 6;
 
 /// The saved form: the model with a checksum over its text.
 #[derive(Serialize, Deserialize)]

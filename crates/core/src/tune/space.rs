@@ -29,6 +29,7 @@ fn space(family: &str) -> &'static [(&'static str, Draw)] {
             ("groups", Draw::LogCount(3.0, 15.0)),
             ("least-share", Draw::Log(0.01, 0.1)),
             ("shape", Draw::OneOf(&["auto", "monotone", "free"])),
+            ("pairs", Draw::OneOf(&["0", "2", "4", "8"])),
             ("ridge", Draw::Log(0.01, 100.0)),
         ],
         "tree" => &[("leaves", Draw::LogCount(8.0, 256.0)), ("rows-per-leaf", Draw::LogCount(10.0, 200.0))],

@@ -4,6 +4,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::ScorecardSettings;
+use super::groups::Groups;
 use crate::drivers::{Count, band_edges, information_value, merged, total};
 use crate::learn::Target;
 use crate::prepare::{Design, Feature, FeatureValues};
@@ -17,32 +18,17 @@ const WORTH_IT: f64 = 0.1;
 
 /// The groups of a column and their weights of evidence.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Bands {
-    /// Bands of a number.
-    Number {
-        /// Upper ends, included, of all bands but the last.
-        edges: Vec<f64>,
-        /// Evidence by band.
-        evidence: Vec<f64>,
-        /// Evidence of a missing value.
-        missing: f64,
-        /// Whether every value was a whole number.
-        whole: bool,
-    },
-    /// Groups of levels.
-    Levels {
-        /// The group of every level, by code.
-        group: Vec<u16>,
-        /// Evidence by group.
-        evidence: Vec<f64>,
-        /// Evidence of a missing value.
-        missing: f64,
-    },
+pub struct Bands {
+    /// The groups.
+    pub groups: Groups,
+    /// Evidence by group.
+    pub evidence: Vec<f64>,
+    /// Evidence of a missing value.
+    pub missing: f64,
 }
 
 /// A feature cut into groups.
-pub struct Banded {
+pub(super) struct Banded {
     /// Position of the feature in the design.
     pub feature: usize,
     /// Its column.
@@ -55,28 +41,18 @@ pub struct Banded {
 
 impl Banded {
     /// Cuts every feature of the design.
-    pub(super) fn all(design: &Design, target: &Target, settings: &ScorecardSettings) -> Vec<Self> {
+    pub fn all(design: &Design, target: &Target, settings: &ScorecardSettings) -> Vec<Self> {
         let features = design.features().par_iter().enumerate();
         features.map(|(at, feature)| Self::of(at, feature, target, settings)).collect()
     }
 
     fn of(at: usize, feature: &Feature, target: &Target, settings: &ScorecardSettings) -> Self {
-        let least = ((target.rows() as f64 * settings.least_share).ceil() as u64).max(1);
-        let cut = Cutting { target, settings, least };
-        let empty = match &feature.values {
-            FeatureValues::Number(values) => {
-                let edges = cut.edges(values);
-                let evidence = vec![0.0; edges.len() + 1];
-                let whole = values.iter().all(|x| x.is_nan() || x.fract() == 0.0);
-                Bands::Number { edges, evidence, missing: 0.0, whole }
-            }
-            FeatureValues::Levels { count, codes } => {
-                let group = cut.level_groups(*count, codes);
-                let evidence = vec![0.0; group.iter().max().map_or(0, |most| usize::from(*most) + 1)];
-                Bands::Levels { group, evidence, missing: 0.0 }
-            }
+        let cut = Cutting { target, settings, least: settings.least_rows(target) };
+        let groups = match &feature.values {
+            FeatureValues::Number(values) => Groups::of_numbers(cut.edges(values), values),
+            FeatureValues::Levels { count, codes } => Groups::Levels { group: cut.level_groups(*count, codes) },
         };
-        let (bands, information) = empty.weighed(&feature.values, target);
+        let (bands, information) = Bands::weighed(groups, &feature.values, target);
         Self { feature: at, column: feature.column.clone(), bands, information }
     }
 }
@@ -177,46 +153,28 @@ fn one_way(counts: &[Count], firsts: &[usize], rising: bool) -> Vec<usize> {
 }
 
 impl Bands {
-    /// The group of a row; none where the value is missing or in no group.
-    fn group(&self, values: &FeatureValues, row: usize) -> Option<usize> {
-        match (self, values) {
-            (Self::Number { edges, .. }, FeatureValues::Number(v)) => {
-                (!v[row].is_nan()).then(|| edges.partition_point(|&edge| edge < v[row]))
-            }
-            (Self::Levels { group, .. }, FeatureValues::Levels { codes, .. }) => {
-                group.get(codes[row] as usize).map(|&group| usize::from(group))
-            }
-            _ => None,
-        }
-    }
-
-    /// The weights of evidence of the groups, and their information value, by
-    /// the weighted rows (Good 1950; half a row added to either side).
-    fn weighed(mut self, values: &FeatureValues, target: &Target) -> (Self, f64) {
-        let (Self::Number { evidence, .. } | Self::Levels { evidence, .. }) = &self;
-        let mut counts = vec![[0.0f64; 2]; evidence.len() + 1];
+    /// The weights of evidence of groups, and their information value, by the
+    /// weighted rows (Good 1950; half a row added to either side).
+    fn weighed(groups: Groups, values: &FeatureValues, target: &Target) -> (Self, f64) {
+        let mut counts = vec![[0.0f64; 2]; groups.len() + 1];
         for row in 0..target.rows() {
-            let group = self.group(values, row).unwrap_or(counts.len() - 1);
-            counts[group][usize::from(target.event[row])] += target.weight(row);
+            counts[groups.of(values, row)][usize::from(target.event[row])] += target.weight(row);
         }
         let all = [target.total(false), target.total(true)];
         let mut information = 0.0;
-        let mut weighed: Vec<f64> = Vec::with_capacity(counts.len());
+        let mut evidence: Vec<f64> = Vec::with_capacity(counts.len());
         for [others, events] in counts {
             let says =
                 if others + events > 0.0 { ((events + 0.5) * all[0] / ((others + 0.5) * all[1])).ln() } else { 0.0 };
             information += (events / all[1] - others / all[0]) * says;
-            weighed.push(says);
+            evidence.push(says);
         }
-        let says_missing = weighed.pop().unwrap_or(0.0);
-        let (Self::Number { evidence, missing, .. } | Self::Levels { evidence, missing, .. }) = &mut self;
-        (*evidence, *missing) = (weighed, says_missing);
-        (self, information)
+        let missing = evidence.pop().unwrap_or(0.0);
+        (Self { groups, evidence, missing }, information)
     }
 
     /// What the value of every row says.
     pub fn evidence(&self, values: &FeatureValues, rows: usize) -> Vec<f64> {
-        let (Self::Number { evidence, missing, .. } | Self::Levels { evidence, missing, .. }) = self;
-        (0..rows).map(|row| self.group(values, row).map_or(*missing, |group| evidence[group])).collect()
+        (0..rows).map(|row| self.evidence.get(self.groups.of(values, row)).copied().unwrap_or(self.missing)).collect()
     }
 }

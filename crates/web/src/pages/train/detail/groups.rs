@@ -1,7 +1,7 @@
 //! The groups that customers are put into: those of a scorecard and those of a tree.
 
 use pronoia_core::drivers::{Band, Notation};
-use pronoia_core::learn::scorecard::{Bands, CardColumn, Scorecard};
+use pronoia_core::learn::scorecard::{CardColumn, Groups, Scorecard};
 use pronoia_core::learn::tree::DecisionTree;
 use pronoia_core::learn::{Cut, Estimator, Node};
 use pronoia_core::model::Member;
@@ -21,11 +21,11 @@ fn listed(names: Vec<&str>) -> String {
     if more > 0 { format!("{} and {more} more", shown.join(", ")) } else { shown.join(" or ") }
 }
 
-/// The groups of a column on the card, with what each says.
-fn groups(column: &CardColumn, preparation: &Preparation) -> Vec<(String, f64)> {
-    let (mut groups, missing) = match &column.bands {
-        Bands::Number { edges, evidence, missing, whole } => {
-            let is_date = preparation.inputs.iter().any(|i| i.name == column.column && i.kind == Kind::Date);
+/// The groups of a column by name, and last the missing.
+fn labels(column: &str, groups: &Groups, preparation: &Preparation) -> Vec<String> {
+    let mut labels: Vec<String> = match groups {
+        Groups::Number { edges, whole } => {
+            let is_date = preparation.inputs.iter().any(|i| i.name == column && i.kind == Kind::Date);
             let notation = match (is_date, whole) {
                 (true, _) => Notation::Day,
                 (false, true) => Notation::Whole,
@@ -35,20 +35,18 @@ fn groups(column: &CardColumn, preparation: &Preparation) -> Vec<(String, f64)> 
                 let above = band.checked_sub(1).map(|below| edges[below]);
                 Band { above, up_to: edges.get(band).copied(), least: f64::NEG_INFINITY, notation }.label()
             };
-            (evidence.iter().enumerate().map(|(band, e)| (label(band), *e)).collect::<Vec<_>>(), missing)
+            (0..groups.len()).map(label).collect()
         }
-        Bands::Levels { group, evidence, missing } => {
+        Groups::Levels { group } => {
             let levels = |wanted: usize| {
                 let inside = group.iter().enumerate().filter(|g| usize::from(*g.1) == wanted);
-                listed(inside.map(|(code, _)| preparation.level_of(&column.column, code as u32)).collect())
+                listed(inside.map(|(code, _)| preparation.level_of(column, code as u32)).collect())
             };
-            (evidence.iter().enumerate().map(|(group, e)| (levels(group), *e)).collect(), missing)
+            (0..groups.len()).map(levels).collect()
         }
     };
-    if *missing != 0.0 {
-        groups.push(("missing".into(), *missing));
-    }
-    groups
+    labels.push("missing".into());
+    labels
 }
 
 /// The points of a model that is one scorecard.
@@ -61,19 +59,29 @@ pub fn card(model: &Model) -> Option<Table> {
 
 /// What every group on the card says in points.
 pub(super) fn points(card: &Scorecard, preparation: &Preparation) -> Option<Table> {
+    let line = |label: String, weight: f64, evidence: f64| {
+        vec![label, text::fixed(card.points_of(weight, evidence), 0), text::fixed(evidence, 2)]
+    };
     let mut columns: Vec<&CardColumn> = card.columns.iter().collect();
     columns.sort_by(|a, b| b.information.total_cmp(&a.information));
-    let rows = columns.into_iter().flat_map(|column| {
-        groups(column, preparation).into_iter().map(|(label, evidence)| {
-            vec![
-                format!("{}: {label}", column.column),
-                text::fixed(card.points_of(column, evidence), 0),
-                text::fixed(evidence, 2),
-            ]
-        })
-    });
+    let mut rows = Vec::new();
+    for CardColumn { column, bands, weight, .. } in columns {
+        let evidence = bands.evidence.iter().copied().chain([bands.missing]);
+        let groups = labels(column, &bands.groups, preparation).into_iter().zip(evidence).enumerate();
+        // What is missing is on the card where it says anything.
+        let said = groups.filter(|(group, (_, evidence))| *group < bands.groups.len() || *evidence != 0.0);
+        rows.extend(said.map(|(_, (label, evidence))| line(format!("{column}: {label}"), *weight, evidence)));
+    }
+    for pair in &card.pairs {
+        let [down, across] = [0, 1].map(|side| labels(&pair.columns[side], &pair.groups[side], preparation));
+        for (cell, evidence) in pair.evidence.iter().enumerate().filter(|cell| *cell.1 != 0.0) {
+            let (i, j) = (cell / across.len(), cell % across.len());
+            let label = format!("{}: {}, {}: {}", pair.columns[0], down[i], pair.columns[1], across[j]);
+            rows.push(line(label, pair.weight, *evidence));
+        }
+    }
     let head = vec!["column and group", "points", "weight of evidence"];
-    Table::of("Points; a customer’s points add up over the columns".into(), head, rows.collect())
+    Table::of("Points; a customer’s points add up over the columns".into(), head, rows)
 }
 
 /// The groups of a tree, the likeliest first, each as the answers that lead to it.
