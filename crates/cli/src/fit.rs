@@ -3,7 +3,7 @@
 use clap::Args;
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::ModelError;
-use pronoia_core::tune::{Measure, Plan, SEARCHED, Search};
+use pronoia_core::tune::{Measure, Plan, SEARCHED, Search, Tried};
 
 use crate::fitting::{Fitting, On};
 use crate::{Outcome, records};
@@ -48,14 +48,25 @@ impl Fit {
         };
         let mut search = Search::new(plan)?;
         search.run(on, progress, &mut |_| Ok::<_, ModelError>(())).map_err(|e| e.to_string())?;
-        let best = search.best().ok_or("No candidate could be judged; give the search more minutes.")?;
+        let nothing = "No candidate could be judged; give the search more minutes.";
+        let ((found, behind), best) = search.found().zip(search.best()).ok_or(nothing)?;
+        let name = |tried: &Tried| tried.settings.name().to_lowercase();
         println!(
             "searched {} candidates; best: {} with log loss {:.4}, each row told by a model that had not met it",
             search.tried.len(),
-            best.settings.name().to_lowercase(),
+            name(best),
             best.loss()
         );
-        Ok(best.settings.clone())
+        if found != best {
+            println!(
+                "taken: {} with log loss {:.4}; {:.4} ± {:.4} behind, which may be chance, and easier to read",
+                name(found),
+                found.loss(),
+                behind.by,
+                behind.error
+            );
+        }
+        Ok(found.settings.clone())
     }
 
     fn settings(&self) -> Result<Settings, String> {

@@ -93,7 +93,8 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
 
     // One that takes long, set by hand; its progress moves.
     b.click(".family:has([value=boosted]) summary").await;
-    for (setting, value) in [("trees", "5000"), ("leaves", "255"), ("rows-per-leaf", "2"), ("learning-rate", "0.001")] {
+    for (setting, value) in [("trees", "5000"), ("leaves", "1024"), ("rows-per-leaf", "1"), ("learning-rate", "0.0001")]
+    {
         b.fill(&format!(".family:has([value=boosted]) [name={setting}]"), value).await;
     }
     b.click(".family:has([value=boosted]) button").await;

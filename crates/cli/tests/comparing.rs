@@ -79,7 +79,7 @@ async fn a_candidate_is_fitted_again_and_comes_out_the_same_bit_for_bit() {
     assert!(proof.same && proof.same_records, "{proof:?}");
     assert!(study.page(&format!("train?model={id}")).contains("the same model, bit for bit"));
     // The log says what the fit went through.
-    let jobs = study.store.jobs_of_study(study.id).await.expect("jobs");
+    let jobs = study.store.fits_of_study(study.id).await.expect("jobs");
     let fit = jobs.iter().find(|job| job.title == "Fitting boosted trees").expect("the job");
     let log = plain(&study.http.get(&format!("/jobs/{}/log", fit.id)).text);
     for says in ["Done.", "Preparing the training rows", "Tree 1, at most"] {

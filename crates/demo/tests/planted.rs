@@ -146,7 +146,7 @@ fn a_search_finds_a_model_within_reach_of_the_best_that_is_possible() {
     let rows: Vec<usize> = (0..table.rows()).collect();
     let mut search = Search::new(plan).expect("a plan");
     search.run((&table, &basis, &rows), &Unwatched, &mut |_| Ok::<_, ModelError>(())).expect("searched");
-    let found = &search.best().expect("a candidate").settings;
+    let found = &search.found().expect("a candidate").0.settings;
     let model = Model::fit(&table, &basis, &rows, found, 1, &Unwatched).expect("a fit");
 
     let fresh = members(if slow { 200_000 } else { 60_000 }, SEED + 9, FIRST_RENEWAL);

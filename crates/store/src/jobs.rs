@@ -4,6 +4,7 @@
 //! that it is alive. A job whose worker has fallen silent is taken up again by
 //! the next one: a killed server loses no work.
 
+use sea_orm::sea_query::Expr;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, FromQueryResult, QueryFilter,
     QueryOrder, QuerySelect, Statement,
@@ -234,16 +235,19 @@ impl Store {
         Ok(given_up.into_iter().map(|c| serde_json::from_value(c.work)).collect::<std::result::Result<_, _>>()?)
     }
 
-    /// Shows that the worker is alive and where it is; true if the job should stop.
+    /// Shows that the worker is alive, and where it is if that has changed; true
+    /// if the job should stop.
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn beat(&self, id: i64, worker: &str, heard: &Heard) -> Result<bool> {
-        let sql = "UPDATE job SET heartbeat_at = now(), stage = $3, share = $4, log = $5, curve = $6 \
+    pub async fn beat(&self, id: i64, worker: &str, changed: Option<&Heard>) -> Result<bool> {
+        let sql = "UPDATE job SET heartbeat_at = now(), stage = COALESCE($3, stage), share = COALESCE($4, share), \
+                   log = COALESCE($5, log), curve = COALESCE($6, curve) \
                    WHERE id = $1 AND worker = $2 AND state = 'running' RETURNING cancel_requested";
-        let (log, curve) = (serde_json::to_value(&heard.log)?, serde_json::to_value(&heard.curve)?);
-        let (stage, share) = (heard.stage.as_str().into(), heard.share.into());
-        let values = [id.into(), worker.into(), stage, share, log.into(), curve.into()];
+        let log = changed.map(|heard| serde_json::to_value(&heard.log)).transpose()?;
+        let curve = changed.map(|heard| serde_json::to_value(&heard.curve)).transpose()?;
+        let (stage, share) = (changed.map(|heard| heard.stage.clone()), changed.map(|heard| heard.share));
+        let values = [id.into(), worker.into(), stage.into(), share.into(), log.into(), curve.into()];
         let statement = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);
         let row = sea_orm::ConnectionTrait::query_one_raw(&self.db, statement).await?;
         match row {
@@ -306,15 +310,23 @@ impl Store {
         found.ok_or(StoreError::NotFound("This job"))
     }
 
-    /// The latest jobs of a study, newest first, whatever became of them.
+    /// The jobs that fit candidates of a study, newest first, whatever became of
+    /// them; without their logs and learning curves.
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn jobs_of_study(&self, study_id: i64) -> Result<Vec<job::Model>> {
+    pub async fn fits_of_study(&self, study_id: i64) -> Result<Vec<job::Model>> {
+        use job::Column as C;
         Ok(job::Entity::find()
-            .filter(job::Column::StudyId.eq(study_id))
-            .order_by_desc(job::Column::Id)
-            .limit(MOST_WAITING as u64)
+            .select_only()
+            .columns([C::Id, C::WorkspaceId, C::StudyId, C::Title, C::Work, C::State, C::Stage, C::Share])
+            .columns([C::CancelRequested, C::Attempts, C::Worker, C::HeartbeatAt, C::Outcome])
+            .columns([C::CreatedAt, C::StartedAt, C::FinishedAt])
+            .expr_as(Expr::cust("'[]'::jsonb"), "log")
+            .expr_as(Expr::cust("'[]'::jsonb"), "curve")
+            .filter(C::StudyId.eq(study_id))
+            .filter(Expr::cust("work->>'do' = 'fit'"))
+            .order_by_desc(C::Id)
             .all(&self.db)
             .await?)
     }

@@ -4,6 +4,7 @@
 
 pub mod study;
 
+use std::cell::RefCell;
 use std::future::Future;
 use std::io::Write;
 use std::net::TcpListener;
@@ -12,6 +13,8 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use fantoccini::actions::{InputSource, KeyAction, KeyActions};
+use fantoccini::elements::Element;
+use fantoccini::error::CmdError;
 use fantoccini::wd::Capabilities;
 use fantoccini::{Client, ClientBuilder, Locator};
 use pronoia_store::Store;
@@ -25,13 +28,22 @@ pub const PASSWORD: &str = "a long enough password";
 const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Waits for a condition, not for a time.
-pub async fn until<T, F: Future<Output = Option<T>>>(what: &str, mut look: impl FnMut() -> F) -> T {
+pub async fn until<T, F: Future<Output = Option<T>>>(what: &str, look: impl FnMut() -> F) -> T {
+    until_or(String::new, what, look).await
+}
+
+/// Waits for a condition, and says why it does not hold if it never does.
+async fn until_or<T, F: Future<Output = Option<T>>>(
+    why: impl Fn() -> String,
+    what: &str,
+    mut look: impl FnMut() -> F,
+) -> T {
     let begun = Instant::now();
     loop {
         if let Some(found) = look().await {
             return found;
         }
-        assert!(begun.elapsed() < PATIENCE, "waited in vain: {what}");
+        assert!(begun.elapsed() < PATIENCE, "waited in vain: {what} {}", why());
         tokio::time::sleep(Duration::from_millis(40)).await;
     }
 }
@@ -367,10 +379,22 @@ impl Browser {
     }
 
     pub async fn click(&self, css: &str) {
-        until(&format!("{css} can be clicked"), || async {
-            self.client.find(Locator::Css(css)).await.ok()?.click().await.ok()
-        })
-        .await;
+        let (what, why) = (format!("{css} can be clicked"), RefCell::new(String::new()));
+        let click = || async {
+            let clicked = match self.client.find(Locator::Css(css)).await {
+                Ok(element) => self.scrolled_to(element).await,
+                Err(gone) => Err(gone),
+            };
+            clicked.map_err(|e| *why.borrow_mut() = e.to_string()).ok()
+        };
+        until_or(|| why.borrow().clone(), &what, click).await;
+    }
+
+    /// Clicks what may lie behind the line of background work, as anybody would: after scrolling.
+    async fn scrolled_to(&self, element: Element) -> Result<(), CmdError> {
+        let place = serde_json::to_value(&element)?;
+        self.client.execute("arguments[0].scrollIntoView({ block: 'center' })", vec![place]).await?;
+        element.click().await
     }
 
     pub async fn fill(&self, css: &str, text: &str) {

@@ -27,6 +27,10 @@ use crate::{Progress, Table};
 /// Families that a search is proposed for: those that do well on customer records.
 pub const SEARCHED: [&str; 5] = ["logistic", "scorecard", "forest", "boosted", "network"];
 
+/// Families, those that are read most easily first.
+const EASIEST: [&str; 9] =
+    ["logistic", "scorecard", "tree", "bayes", "svm", "forest", "boosted", "network", "neighbours"];
+
 /// Parts that take turns in being judged.
 const FOLDS: usize = 4;
 
@@ -113,6 +117,23 @@ impl Tried {
     }
 }
 
+/// How far a candidate is behind another.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Behind {
+    /// By how much its loss is greater, as a mean over the parts that both were judged on.
+    pub by: f64,
+    /// The standard error of that mean.
+    pub error: f64,
+}
+
+impl Behind {
+    fn of(tried: &Tried, best: &Tried) -> Self {
+        let by_fold = tried.by_fold.iter().zip(&best.by_fold).map(|(own, least)| own - least).collect();
+        let apart = Tried { by_fold, ..tried.clone() };
+        Self { by: apart.loss(), error: apart.error() }
+    }
+}
+
 fn mean(values: &[f64]) -> f64 {
     values.iter().sum::<f64>() / values.len() as f64
 }
@@ -160,6 +181,18 @@ impl Search {
     pub fn best(&self) -> Option<&Tried> {
         let whole = self.tried.iter().filter(|t| t.loss().is_finite());
         whole.min_by(|a, b| a.loss().total_cmp(&b.loss()))
+    }
+
+    /// What the search proposes, and how far it is behind the best: of all
+    /// candidates that are behind by no more than one standard error, which is
+    /// to say not for certain, one of the family that is read most easily, and of
+    /// these the best (the rule of Breiman, Friedman, Olshen and Stone 1984, 3.4.3).
+    pub fn found(&self) -> Option<(&Tried, Behind)> {
+        let best = self.best()?;
+        let whole = self.tried.iter().filter(|tried| tried.loss().is_finite());
+        let near = whole.map(|tried| (tried, Behind::of(tried, best))).filter(|(_, behind)| behind.by <= behind.error);
+        let ease = |tried: &Tried| EASIEST.iter().position(|word| *word == tried.settings.family().word);
+        near.min_by(|(a, _), (b, _)| ease(a).cmp(&ease(b)).then(a.loss().total_cmp(&b.loss())))
     }
 
     /// Why no more are tried, if so; `minutes` have gone by.

@@ -75,7 +75,7 @@ pub async fn page(
     query: web::Query<Query>,
 ) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let jobs = app.store.jobs_of_study(view.study.id).await?;
+    let jobs = app.store.fits_of_study(view.study.id).await?;
     let mut candidates = Vec::new();
     for model in view.models.iter().rev() {
         let figure = match (model.judged()?, &model.error) {

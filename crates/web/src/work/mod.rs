@@ -178,10 +178,12 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
 }
 
 async fn beat(store: Store, id: i64, worker: String, watch: Watch) {
+    let mut told = None;
     loop {
-        match store.beat(id, &worker, &watch.heard()).await {
+        let heard = watch.heard();
+        match store.beat(id, &worker, Some(&heard).filter(|heard| told.as_ref() != Some(*heard))).await {
             Ok(true) => watch.cancel(),
-            Ok(false) => {}
+            Ok(false) => told = Some(heard),
             Err(e) => tracing::warn!("job {id} could not report: {e}"),
         }
         tokio::time::sleep(BEAT).await;

@@ -50,15 +50,16 @@ async fn seek(app: &App, workspace: i64, row: &search::Model, watch: &Watch) -> 
         ended.map(|ended| (search, basis, ended))
     })
     .await??;
-    let Some(best) = search.best() else {
+    let Some((found, _)) = search.found() else {
         let why = search.tried.iter().find_map(|t| t.failed.clone());
         return Err(Trouble::Failed(why.unwrap_or_else(|| "No candidate could be judged.".into())));
     };
-    let name = format!("{}, searched", best.settings.name());
-    let recipe = Recipe::from(&best.settings);
+    let name = format!("{}, searched", found.settings.name());
+    let recipe = Recipe::from(&found.settings);
     let fit = Fit { name: &name, recipe: &recipe, basis: &basis, seed: search.plan.seed };
     app.store.set_found(row.id, ended, &study, &fit).await?;
-    let figure = format!("{} candidates tried; {} is best", search.tried.len(), best.settings.name().to_lowercase());
+    let family = found.settings.name().to_lowercase();
+    let figure = format!("{} candidates tried; {family} is fitted", search.tried.len());
     app.store.note(study.id, None, "Search ended", &figure).await?;
     Ok(())
 }

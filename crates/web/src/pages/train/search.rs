@@ -78,6 +78,8 @@ struct Page {
     lines: Vec<Line>,
     curve: Option<String>,
     finding: String,
+    /// Why another candidate than the best was taken.
+    instead: Option<String>,
     found: Option<(String, String)>,
 }
 
@@ -106,11 +108,11 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<SearchP
     }
     let search = row.so_far()?;
     let train = view.href("train");
-    let best = search.best();
-    let heading = match best {
+    let heading = match search.best() {
         Some(best) => format!("Best of {}: {}.", search.tried.len(), best.settings.name().to_lowercase()),
         None => "Nothing is tried yet.".into(),
     };
+    let instead = row.model_id.and_then(|_| instead(&search));
     let found = row.model_id.and_then(|id| view.models.iter().find(|m| m.id == id));
     let (curve, finding) = curve(&search);
     html(&Page {
@@ -121,6 +123,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<SearchP
         lines: lines(&search),
         curve,
         finding,
+        instead,
         found: found.map(|m| (format!("{train}?model={}#open", m.id), m.name.clone())),
         train,
     })
@@ -145,6 +148,24 @@ fn sentence(row: &search::Model, search: &Search) -> String {
         "Judged by {judged} on training rows, each told by a model that had not met it. Seed {}. {why}",
         search.plan.seed
     )
+}
+
+/// Why another candidate than the best was taken, if so.
+fn instead(search: &Search) -> Option<String> {
+    let ((found, behind), best) = search.found().zip(search.best())?;
+    let number = search.tried.iter().position(|tried| tried == found)? + 1;
+    let figure = |x: f64| match search.plan.measure {
+        Measure::LogLoss | Measure::Area => text::fixed(x, 4),
+        Measure::Profit(_) => text::money(x),
+    };
+    (found.settings.family() != best.settings.family()).then(|| {
+        format!(
+            "Candidate {number}, {}, is behind by {} ± {}: that may be chance, and it is easier to read. It was taken.",
+            found.settings.name().to_lowercase(),
+            figure(behind.by),
+            figure(behind.error)
+        )
+    })
 }
 
 fn lines(search: &Search) -> Vec<Line> {
