@@ -71,6 +71,10 @@ async fn what_waits_is_stopped_at_once_and_can_be_fitted_again() {
         (models.len() == 1 && models[0].state == "fitted").then_some(())
     })
     .await;
+    let (second, _) = queued(&store, (1, study), &settings, &basis).await;
+    let names =
+        [store.models(study).await.expect("models")[0].name.clone(), store.model(second).await.expect("it").name];
+    assert_eq!(names, ["Logistic regression", "Logistic regression 2"], "the same name only once");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -3,7 +3,10 @@
 use pronoia_core::model::Recipe;
 use pronoia_core::study::Basis;
 use pronoia_core::tune::Ended;
-use sea_orm::{ActiveModelTrait, ActiveValue::Set, ConnectionTrait, TransactionTrait};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelect,
+    TransactionTrait,
+};
 
 use crate::entity::{model, search, study};
 use crate::jobs::{Work, put};
@@ -12,7 +15,7 @@ use crate::{Result, Store};
 /// A candidate that is to be fitted.
 #[derive(Debug, Clone)]
 pub struct Fit<'a> {
-    /// Its name in the study.
+    /// Its name in the study; where another candidate has that, a number is put after it.
     pub name: &'a str,
     /// How it is made.
     pub recipe: &'a Recipe,
@@ -30,11 +33,11 @@ impl Store {
     /// [`StoreError::Refused`](crate::StoreError::Refused) if the workspace has too much waiting.
     pub async fn queue_fit(&self, study: &study::Model, fit: &Fit<'_>, instead_of: Option<i64>) -> Result<i64> {
         let transaction = self.db.begin().await?;
-        let id = queued(&transaction, study, fit).await?;
         if let Some(other) = instead_of {
             let retired = model::ActiveModel { id: Set(other), retired: Set(true), ..Default::default() };
             retired.update(&transaction).await?;
         }
+        let id = queued(&transaction, study, fit).await?;
         transaction.commit().await?;
         Ok(id)
     }
@@ -58,9 +61,20 @@ impl Store {
 }
 
 async fn queued(db: &impl ConnectionTrait, study: &study::Model, fit: &Fit<'_>) -> Result<i64> {
+    let on_list = model::Entity::find()
+        .select_only()
+        .column(model::Column::Name)
+        .filter(model::Column::StudyId.eq(study.id))
+        .filter(model::Column::Retired.eq(false));
+    let taken: Vec<String> = on_list.into_tuple().all(db).await?;
+    let (mut name, mut number) = (fit.name.to_owned(), 1);
+    while taken.contains(&name) {
+        number += 1;
+        name = format!("{} {number}", fit.name);
+    }
     let row = model::ActiveModel {
         study_id: Set(study.id),
-        name: Set(fit.name.into()),
+        name: Set(name.clone()),
         settings: Set(serde_json::to_value(fit.recipe)?),
         basis: Set(serde_json::to_value(fit.basis)?),
         seed: Set(fit.seed as i64),
@@ -68,7 +82,7 @@ async fn queued(db: &impl ConnectionTrait, study: &study::Model, fit: &Fit<'_>) 
         ..Default::default()
     };
     let id = row.insert(db).await?.id;
-    let title = format!("Fitting {}", fit.name.to_lowercase());
+    let title = format!("Fitting {}", name.to_lowercase());
     put(db, study.workspace_id, Some(study.id), &title, &Work::Fit { model: id }).await?;
     Ok(id)
 }

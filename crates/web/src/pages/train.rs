@@ -180,14 +180,11 @@ pub(super) async fn fit_beside(app: &App, view: &StudyView, recipe: &Recipe) -> 
     fit(app, view, recipe, &ready_basis(view)?).await
 }
 
-/// Puts a candidate in the queue under a name that no other has; refused here
-/// rather than by the job if there will never be memory for it.
+/// Puts a candidate in the queue; refused here rather than by the job if there
+/// will never be memory for it.
 async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Result<(), PageError> {
     app.memory.check(bytes_needed(&view.table, basis, recipe)?).map_err(PageError::Refused)?;
-    let proposed = recipe.name();
-    let of_its_kind = view.models.iter().filter(|m| m.name.starts_with(proposed)).count();
-    let name = if of_its_kind == 0 { proposed.to_owned() } else { format!("{proposed} {}", of_its_kind + 1) };
-    let fit = Fit { name: &name, recipe, basis, seed: view.state.split.seed };
+    let fit = Fit { name: recipe.name(), recipe, basis, seed: view.state.split.seed };
     app.store.queue_fit(&view.study, &fit, None).await?;
     Ok(())
 }

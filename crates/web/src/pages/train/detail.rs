@@ -128,8 +128,12 @@ fn alone(member: &Member, on: &str) -> Said {
         Estimator::Logistic(l) => (how_found(l, on), coefficients(l), None),
         Estimator::Scorecard(card) => (
             format!(
-                "{} columns on the card, fitted to {on}. A customer begins with {} points; more points, less of the event.",
-                card.columns.len(),
+                "{}{} on the card, fitted to {on}. A customer begins with {} points; more points, less of the event.",
+                text::counted(card.columns.len(), "column", "columns"),
+                match card.pairs.len() {
+                    0 => String::new(),
+                    n => format!(" and {}", text::counted(n, "pair of columns", "pairs of columns")),
+                },
                 text::fixed(card.points(card.intercept), 0)
             ),
             points(card, preparation),
