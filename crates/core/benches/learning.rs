@@ -1,5 +1,6 @@
 //! How long classifiers take to be fitted and to score on a table that
-//! `bench/learning.sh` makes; it puts the figures beside those of others.
+//! `bench/learning.sh` makes; it puts the figures beside those of others. With
+//! `PRONOIA_BENCH_READ_ONLY` the table is only read, and the seconds are said.
 
 use std::collections::BTreeMap;
 use std::time::Instant;
