@@ -27,7 +27,18 @@ export function decide(board) {
       form.querySelector("[data-line]").value = state.data.points[state.data.at][CUT_OFF];
       form.querySelector("[data-line-as]").value = "probability";
       form.querySelector("[data-keep]").disabled = false;
+      ask();
     }
+  };
+
+  // What each assumption means is worked out where the amounts are.
+  let asking = 0;
+  const ask = () => {
+    clearTimeout(asking);
+    asking = setTimeout(async () => {
+      const answer = await fetch(`${board.dataset.sensitivity}?${typed(form)}`);
+      if (answer.ok) document.querySelector("[data-assumptions]").innerHTML = await answer.text();
+    }, 250);
   };
 
   let waiting = 0;
@@ -62,10 +73,7 @@ export function decide(board) {
   });
 
   const reprice = async () => {
-    const fields = new URLSearchParams(new FormData(form));
-    fields.delete("csrf");
-    for (const [name, value] of [...fields]) if (value.trim() === "" && name !== "population") fields.delete(name);
-    const answer = await fetch(`${board.dataset.curve}?${fields}`, { headers: { Accept: "application/json" } });
+    const answer = await fetch(`${board.dataset.curve}?${typed(form)}`, { headers: { Accept: "application/json" } });
     const problem = form.querySelector("[data-problem]");
     if (!answer.ok) {
       const page = new DOMParser().parseFromString(await answer.text(), "text/html");
@@ -75,6 +83,7 @@ export function decide(board) {
     }
     problem.hidden = true;
     state.data = await answer.json();
+    ask();
     view = draw(place, state.data);
     move(state.data.at, false);
     form.querySelector("[data-keep]").disabled = false;
@@ -92,6 +101,14 @@ export function decide(board) {
   tools.append("Download: ", ...downloads(board, "Worth by share acted on", () => [names, ...state.data.points]));
   board.querySelector("[data-table-of-curve]").after(tools);
   write(board, state.data);
+}
+
+// The amounts in the form; what is empty is not typed.
+function typed(form) {
+  const fields = new URLSearchParams(new FormData(form));
+  fields.delete("csrf");
+  for (const [name, value] of [...fields]) if (value.trim() === "" && name !== "population") fields.delete(name);
+  return fields;
 }
 
 function nearest(points, share) {

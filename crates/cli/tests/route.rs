@@ -13,7 +13,7 @@ use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::{Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members};
-use support::{Browser, EMAIL, Server, plain};
+use support::{Browser, EMAIL, Server, plain, until};
 
 const MEMBERS: usize = 6_000;
 
@@ -147,9 +147,11 @@ async fn from_sign_in_to_the_downloaded_list() {
     b.is_accessible("decide").await;
     let live = |name: &str| format!("[data-live={name}]");
     let before = b.text(&live("acted")).await;
+    let assumed = b.text("[data-assumptions]").await;
     b.press("..........").await;
     let after = b.text(&live("acted")).await;
     assert_ne!(before, after, "the line moves by key");
+    until("what is assumed follows", || async { (b.text("[data-assumptions]").await != assumed).then_some(()) }).await;
     b.script(
         "const plot = document.querySelector('[data-thousand]'); const box = plot.getBoundingClientRect(); \
          plot.setPointerCapture = () => {}; plot.hasPointerCapture = () => true; \

@@ -73,45 +73,108 @@ pub enum EconomicsError {
     },
 }
 
+/// What an assumption is counted in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Unit {
+    /// A chance, 0 to 1.
+    Chance,
+    /// Money that is brought or spent, 0 or more.
+    Amount,
+    /// Money, gained or lost.
+    Balance,
+}
+
+/// One of the amounts behind the prices.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Assumption {
+    /// The word for it in forms and files.
+    pub word: &'static str,
+    /// Its name.
+    pub name: &'static str,
+    /// What it is assumed to be.
+    pub value: f64,
+    /// What it is counted in.
+    pub unit: Unit,
+}
+
+/// More money than any amount is.
+const MOST: f64 = 1e12;
+
+impl Assumption {
+    /// What it may be.
+    fn range(&self) -> std::ops::RangeInclusive<f64> {
+        match self.unit {
+            Unit::Chance => 0.0..=1.0,
+            Unit::Amount => 0.0..=MOST,
+            Unit::Balance => -MOST..=MOST,
+        }
+    }
+
+    /// Whether it may be that.
+    pub fn is_possible(&self, value: f64) -> bool {
+        self.range().contains(&value)
+    }
+
+    /// What it may be that comes nearest.
+    pub fn nearest_possible(&self, value: f64) -> f64 {
+        value.clamp(*self.range().start(), *self.range().end())
+    }
+}
+
 impl Economics {
+    /// The amounts behind the prices, in the order in which they are asked for.
+    pub fn assumptions(&self) -> Vec<Assumption> {
+        let of = |word, name, value, unit| Assumption { word, name, value, unit };
+        match self {
+            Self::Churn(a) => vec![
+                of("value_kept", "A kept customer brings", a.value_kept, Unit::Amount),
+                of("save_rate", "The offer keeps a leaver", a.save_rate, Unit::Chance),
+                of("offer_cost", "The offer, if taken", a.offer_cost, Unit::Amount),
+                of("stayers_take", "Stayers who take it too", a.stayers_take, Unit::Chance),
+                of("contact_cost", "Making the offer", a.contact_cost, Unit::Amount),
+            ],
+            Self::Plain(a) => vec![
+                of("act_event", "Acting, with the event", a.act_event, Unit::Balance),
+                of("act_other", "Acting, without", a.act_other, Unit::Balance),
+                of("leave_event", "Leaving alone, with the event", a.leave_event, Unit::Balance),
+                of("leave_other", "Leaving alone, without", a.leave_other, Unit::Balance),
+            ],
+        }
+    }
+
+    /// The same with another value for one assumption.
+    #[must_use]
+    pub fn with(&self, assumption: &Assumption, value: f64) -> Self {
+        let mut other = self.clone();
+        let amount = match (&mut other, assumption.word) {
+            (Self::Churn(a), "value_kept") => &mut a.value_kept,
+            (Self::Churn(a), "save_rate") => &mut a.save_rate,
+            (Self::Churn(a), "offer_cost") => &mut a.offer_cost,
+            (Self::Churn(a), "stayers_take") => &mut a.stayers_take,
+            (Self::Churn(a), "contact_cost") => &mut a.contact_cost,
+            (Self::Plain(a), "act_event") => &mut a.act_event,
+            (Self::Plain(a), "act_other") => &mut a.act_other,
+            (Self::Plain(a), "leave_event") => &mut a.leave_event,
+            (Self::Plain(a), "leave_other") => &mut a.leave_other,
+            // An assumption of another question changes nothing here.
+            _ => return other,
+        };
+        *amount = value;
+        other
+    }
+
     /// Checks every amount.
     ///
     /// # Errors
     /// [`EconomicsError`] for the first that cannot be.
     pub fn check(&self) -> Result<(), EconomicsError> {
-        match self {
-            Self::Churn(a) => {
-                for (name, share) in
-                    [("The offer keeps a leaver", a.save_rate), ("Stayers who take it too", a.stayers_take)]
-                {
-                    if !(0.0..=1.0).contains(&share) {
-                        return Err(EconomicsError::Share { name, value: share * 100.0 });
-                    }
-                }
-                for (name, value) in [
-                    ("A kept customer brings", a.value_kept),
-                    ("The offer, if taken", a.offer_cost),
-                    ("Making the offer", a.contact_cost),
-                ] {
-                    if !(0.0..=1e12).contains(&value) {
-                        return Err(EconomicsError::Amount { name, range: "an amount of 0 or more", value });
-                    }
-                }
-            }
-            Self::Plain(a) => {
-                for (name, value) in [
-                    ("Acting, with the event", a.act_event),
-                    ("Acting, without", a.act_other),
-                    ("Leaving alone, with the event", a.leave_event),
-                    ("Leaving alone, without", a.leave_other),
-                ] {
-                    if !(-1e12..=1e12).contains(&value) {
-                        return Err(EconomicsError::Amount { name, range: "a finite amount", value });
-                    }
-                }
-            }
-        }
-        Ok(())
+        let impossible = self.assumptions().into_iter().find(|assumption| !assumption.is_possible(assumption.value));
+        let Some(Assumption { name, value, unit, .. }) = impossible else { return Ok(()) };
+        Err(match unit {
+            Unit::Chance => EconomicsError::Share { name, value: value * 100.0 },
+            Unit::Amount => EconomicsError::Amount { name, range: "an amount of 0 or more", value },
+            Unit::Balance => EconomicsError::Amount { name, range: "a finite amount", value },
+        })
     }
 
     /// The prices for one customer, compared with leaving them alone.

@@ -1,5 +1,7 @@
 //! Decide: what acting is worth, for how many, and on whom.
 
+pub mod sensitivity;
+
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use pronoia_core::decide::{Best, ChurnAmounts, Economics, PlainAmounts, Policy, ProfitPoint, Ranking, Thousand};
@@ -16,6 +18,7 @@ use crate::frame::{Frame, StudyView, whom, worth_of};
 use crate::session::Visitor;
 use crate::text;
 use crate::work::Confirmation;
+use sensitivity::Assumptions;
 
 /// Amounts as typed; what is absent comes from the policy kept, or from sound beginnings.
 #[derive(Debug, Clone, Default, Deserialize)]
@@ -64,6 +67,7 @@ struct View {
     judged: String,
     unsaved: bool,
     table: Vec<[String; 5]>,
+    assumptions: Assumptions,
 }
 
 /// The figures at the line, written out.
@@ -243,6 +247,7 @@ impl<'a> Situation<'a> {
             ),
             unsaved: self.view.state.policy.as_ref() != Some(&self.chosen),
             table: rows.collect(),
+            assumptions: Assumptions::of(self),
         })
     }
 }

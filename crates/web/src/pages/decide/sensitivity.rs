@@ -1,0 +1,126 @@
+//! What would have to be true for a decision to lose money.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::decide::{Sensitivity, Unit};
+
+use super::{Situation, Typed};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::StudyView;
+use crate::pages::{PageResult, StudyPath};
+use crate::session::Visitor;
+use crate::text;
+
+/// Width of the bars in their own units.
+const WIDTH: f64 = 240.0;
+
+/// An assumption that need only be so far off, as a share of itself, is a close one.
+const CLOSE: f64 = 0.2;
+
+/// The part of the page.
+#[derive(Template)]
+#[template(path = "decide_sensitivity.html")]
+struct Part {
+    assumptions: Assumptions,
+}
+
+/// How the decision depends on each assumption.
+pub struct Assumptions {
+    pub(super) finding: String,
+    /// Whether the decision earns anything as things are assumed.
+    pub(super) pays: bool,
+    pub(super) lines: Vec<Line>,
+    /// Where among the bars the decision stands as it is, and where it earns nothing.
+    pub(super) here: String,
+    pub(super) nothing: Option<String>,
+}
+
+/// One assumption.
+pub struct Line {
+    pub(super) name: &'static str,
+    pub(super) value: String,
+    /// From where on that is no longer so.
+    pub(super) break_even: String,
+    /// Whether that is near.
+    pub(super) close: bool,
+    pub(super) less: String,
+    pub(super) more: String,
+    /// Where its bar begins, and how long it is.
+    pub(super) bar: [String; 2],
+}
+
+impl Assumptions {
+    pub(super) fn of(situation: &Situation) -> Self {
+        let point = situation.curve[situation.position];
+        let all = Sensitivity::of_all(&situation.chosen.policy.economics, point.acted, point.events);
+        let worths = || all.iter().flat_map(|s| [s.less.1, s.more.1]).chain([point.profit]);
+        let (low, high) = (worths().fold(f64::INFINITY, f64::min), worths().fold(f64::NEG_INFINITY, f64::max));
+        let place = |worth: f64| if high > low { (worth - low) / (high - low) * WIDTH } else { WIDTH / 2.0 };
+        let pays = point.profit > 0.0;
+        let lines = all.iter().map(|s| {
+            let ends = [place(s.less.1), place(s.more.1)];
+            let [from, to] = [ends[0].min(ends[1]), ends[0].max(ends[1])];
+            let amount = |value: f64| written(s.assumption.unit, value);
+            Line {
+                name: s.assumption.name,
+                value: amount(s.assumption.value),
+                break_even: match s.break_even {
+                    None => "at no value".into(),
+                    Some(at) if at < s.assumption.value => format!("below {}", amount(at)),
+                    Some(at) => format!("above {}", amount(at)),
+                },
+                close: s.margin().is_some_and(|margin| margin < CLOSE),
+                less: text::money(s.less.1),
+                more: text::money(s.more.1),
+                bar: [from, (to - from).max(1.0)].map(|x| format!("{x:.1}")),
+            }
+        });
+        Self {
+            finding: finding(&all, point.acted, pays),
+            lines: lines.collect(),
+            pays,
+            here: format!("{:.1}", place(point.profit)),
+            nothing: (low < 0.0 && high > 0.0).then(|| format!("{:.1}", place(0.0))),
+        }
+    }
+}
+
+fn written(unit: Unit, value: f64) -> String {
+    match unit {
+        Unit::Chance => text::percent(value),
+        Unit::Amount | Unit::Balance => text::fixed(value, 2),
+    }
+}
+
+/// The assumption that need be least wrong, in a sentence.
+fn finding(all: &[Sensitivity], acted: f64, pays: bool) -> String {
+    if acted == 0.0 {
+        return "Nobody is acted on, so that nothing is assumed.".into();
+    }
+    let nearest = all.iter().filter_map(|s| Some((s, s.break_even?, s.margin()?))).min_by(|a, b| a.2.total_cmp(&b.2));
+    let Some((s, at, margin)) = nearest else {
+        let side = if pays { "pays" } else { "loses money" };
+        return format!("It {side} whatever any single assumption is.");
+    };
+    let (from, to) = (written(s.assumption.unit, s.assumption.value), written(s.assumption.unit, at));
+    let way = if at < s.assumption.value { "less" } else { "more" };
+    format!(
+        "“{}” decides first: at {to} instead of {from}, {} {way}, it would {}.",
+        s.assumption.name,
+        text::percent(margin),
+        if pays { "earn nothing" } else { "begin to pay" }
+    )
+}
+
+/// The same for amounts that were just typed, or a line that was moved.
+pub async fn sensitivity(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    typed: web::Query<Typed>,
+) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let situation = Situation::of(&study, &typed)?.ok_or(PageError::NotFound)?;
+    html(&Part { assumptions: Assumptions::of(&situation) })
+}
