@@ -216,11 +216,24 @@ pub async fn blend(
     see_other(&view.href("train"))
 }
 
-/// A candidate to be fitted once more.
+/// A candidate that something is to be done with.
 #[derive(Deserialize)]
-pub struct Again {
+pub struct OfCandidate {
     csrf: String,
     model: i64,
+}
+
+/// The study, and the candidate on its list that a signed form asks for.
+async fn asked_for(
+    app: &App,
+    visitor: &Visitor,
+    study: i64,
+    form: &OfCandidate,
+) -> Result<(StudyView, model::Model), PageError> {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(app, visitor.workspace_id(), study).await?;
+    let model = view.models.iter().find(|m| m.id == form.model).cloned().ok_or(PageError::NotFound)?;
+    Ok((view, model))
 }
 
 /// Puts a candidate that was stopped, failed or is stale in the queue again,
@@ -229,13 +242,11 @@ pub async fn again(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<Again>,
+    form: web::Form<OfCandidate>,
 ) -> PageResult {
-    visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let model = view.models.iter().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
+    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
     if model.state != "queued" {
-        fit_again(&app, &view, model, &model.recipe()?).await?;
+        fit_again(&app, &view, &model, &model.recipe()?).await?;
     }
     see_other(&view.href("train"))
 }
@@ -259,11 +270,9 @@ pub async fn retire(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<Again>,
+    form: web::Form<OfCandidate>,
 ) -> PageResult {
-    visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let model = view.models.iter().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
+    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
     if model.state == "queued" {
         return Err(PageError::Refused(format!("{} is in the works. Cancel its job first.", model.name)));
     }
@@ -278,11 +287,12 @@ pub async fn prove(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<Again>,
+    form: web::Form<OfCandidate>,
 ) -> PageResult {
-    visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let model = view.fitted().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
+    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
+    if model.state != "fitted" {
+        return Err(PageError::NotFound);
+    }
     let work = Work::Prove { model: model.id };
     if app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty() {
         let title = format!("Proving {}", model.name.to_lowercase());
