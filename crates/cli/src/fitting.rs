@@ -146,9 +146,15 @@ impl Fitting {
 
 /// Judges a model on the rows given.
 pub fn judge(model: &Model, table: &Table, rows: &[usize]) -> Result<Evaluation, String> {
+    let (probability, event) = told(model, table, rows)?;
+    Ok(Evaluation::of(&probability, &event))
+}
+
+/// What a model says of those of the rows whose outcome is known, and what happened in them.
+pub fn told(model: &Model, table: &Table, rows: &[usize]) -> Result<(Vec<f64>, Vec<bool>), String> {
     let happened = model.outcome.read(table).map_err(|e| e.to_string())?;
     let rows: Vec<usize> = rows.iter().copied().filter(|&r| happened[r].is_some()).collect();
     let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
     let probability = model.probabilities(table, &rows).map_err(|e| e.to_string())?;
-    Ok(Evaluation::of(&probability, &event))
+    Ok((probability, event))
 }

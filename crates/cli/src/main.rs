@@ -1,6 +1,8 @@
 //! `pronoia`: the server, the demonstration, and everything that is computed, headless.
 
 mod blend;
+mod decide;
+mod economics;
 mod evaluate;
 mod fit;
 mod fitting;
@@ -39,6 +41,8 @@ enum Command {
     Score(score::Score),
     /// Judge a model on rows that it has not seen.
     Evaluate(evaluate::Evaluate),
+    /// Weigh what acting on customers is worth.
+    Decide(decide::Decide),
 }
 
 /// One plain sentence about what went wrong.
@@ -61,6 +65,7 @@ fn main() -> ExitCode {
         Command::Blend(c) => c.run(),
         Command::Score(c) => c.run(),
         Command::Evaluate(c) => c.run(),
+        Command::Decide(c) => c.run(),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

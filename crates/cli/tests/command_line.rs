@@ -3,7 +3,11 @@
 use std::path::Path;
 use std::process::{Command, Output};
 
-use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members};
+use pronoia_core::Model;
+use pronoia_core::decide::{Best, ChurnAmounts, Economics, Ranking};
+use pronoia_core::intake::read_table;
+use pronoia_core::progress::Unwatched;
+use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv};
 
 fn pronoia(arguments: &[&str]) -> Output {
     Command::new(env!("CARGO_BIN_EXE_pronoia")).args(arguments).output().expect("the program runs")
@@ -105,6 +109,51 @@ fn fitted_models_are_blended_and_the_blend_scores_like_any_other() {
     let scored = pronoia(&["score", text(&list), "--model", text(&blend), "--out", text(&out), "--cut-off", "0.3"]);
     assert!(scored.status.success(), "{}", String::from_utf8_lossy(&scored.stderr));
     assert_eq!(std::fs::read_to_string(&out).expect("the scored list").lines().count(), 101);
+}
+
+#[test]
+fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let at = |name: &str| folder.path().join(name);
+    let (known, fresh, model, out, economics) =
+        (at("known.csv"), at("fresh.csv"), at("model.json"), at("worth.json"), at("economics.toml"));
+    std::fs::write(&known, outcome_csv(&members(2_000, SEED, FIRST_MEMBER))).expect("written");
+    std::fs::write(&fresh, outcome_csv(&members(1_500, SEED + 3, FIRST_RENEWAL))).expect("written");
+    let example = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../examples/economics.toml");
+    std::fs::copy(example, &economics).expect("the example");
+    let left_out = "exit_survey_sent,days_since_last_login";
+    let fit = ["fit", text(&known), "--outcome", "cancelled", "--event", "yes", "--family", "scorecard"];
+    assert!(pronoia(&[&fit[..], &["--leave-out", left_out, "--model", text(&model)]].concat()).status.success());
+    let decide = ["decide", text(&fresh), "--model", text(&model), "--economics", text(&economics)];
+    let ended = pronoia(&[&decide[..], &["--json", text(&out)]].concat());
+    assert!(ended.status.success(), "{}", String::from_utf8_lossy(&ended.stderr));
+    let said: serde_json::Value = serde_json::from_slice(&std::fs::read(&out).expect("figures")).expect("JSON");
+
+    let saved = Model::from_bytes(&std::fs::read(&model).expect("the model")).expect("a model");
+    let (table, _) = read_table(&std::fs::read(&fresh).expect("rows"), &Unwatched).expect("a table");
+    let rows: Vec<usize> = (0..table.rows()).collect();
+    let happened = saved.outcome.read(&table).expect("outcomes");
+    let event: Vec<bool> = happened.into_iter().map(|e| e == Some(true)).collect();
+    let ranking = Ranking::of(&saved.probabilities(&table, &rows).expect("scores"), &event, 1).expect("a ranking");
+    let amounts =
+        ChurnAmounts { value_kept: 146.0, save_rate: 0.3, offer_cost: 24.0, stayers_take: 0.35, contact_cost: 2.4 };
+    let curve = ranking.profit(&Economics::Churn(amounts).prices(), 3_000.0);
+    let best = curve[Best::of(&curve).at];
+    let figure = |of: &str, name: &str| said[of][name].as_f64().expect("a figure");
+    assert_eq!((figure("best", "profit"), figure("best", "low")), (best.profit, best.low));
+    assert_eq!(figure("all", "profit"), curve[curve.len() - 1].profit);
+    let save_rate =
+        said["sensitivity"].as_array().expect("assumptions").iter().find(|s| s["assumption"]["word"] == "save_rate");
+    assert!(save_rate.is_some_and(|s| s["break_even"].as_f64().is_some_and(|at| at < 0.3)), "{said}");
+
+    let shown = String::from_utf8_lossy(&pronoia(&decide).stdout).into_owned();
+    assert!(shown.contains("acting pays above a probability of 0.2400") && shown.contains("loses money if"), "{shown}");
+    std::fs::write(&economics, "kind = \"churn\"\nsaverate = 3").expect("written");
+    let refused = pronoia(&[&decide[..], &["--json", text(&at("none.json"))]].concat());
+    let sentence = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert_eq!(refused.status.code(), Some(2), "{sentence}");
+    assert!(sentence.contains("“saverate” means nothing here") && sentence.trim().lines().count() == 1, "{sentence}");
+    assert!(!at("none.json").exists());
 }
 
 #[test]

@@ -74,7 +74,8 @@ pub enum EconomicsError {
 }
 
 /// What an assumption is counted in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Unit {
     /// A chance, 0 to 1.
     Chance,
@@ -85,7 +86,7 @@ pub enum Unit {
 }
 
 /// One of the amounts behind the prices.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Assumption {
     /// The word for it in forms and files.
     pub word: &'static str,

@@ -3,6 +3,8 @@
 //! For fixed customers acted on, profit is linear in every single amount: two evaluations give the
 //! line, and the line gives the amount at which nothing is earned.
 
+use serde::Serialize;
+
 use super::Economics;
 use super::economics::Assumption;
 
@@ -10,7 +12,7 @@ use super::economics::Assumption;
 const VARIED: f64 = 0.2;
 
 /// How a decision depends on one assumption, all others staying as they are.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Sensitivity {
     /// The assumption.
     pub assumption: Assumption,
