@@ -10,6 +10,9 @@ use pronoia_store::sources::{Details, StandIn, StandInTable};
 use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
 use support::{Browser, EMAIL, Http, Server, Wire, plain, until};
 
+/// A test that takes the time runs when no other of them does.
+static TIMED: tokio::sync::RwLock<()> = tokio::sync::RwLock::const_new(());
+
 /// A warehouse behind a wire, and a server that may reach it.
 struct Begun {
     server: Server,
@@ -83,6 +86,7 @@ impl Begun {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_warehouse_is_entered_looked_at_and_read_in_a_browser() {
+    let _beside = TIMED.read().await;
     let begun = Begun::new().await;
     let browser = Browser::open().await;
     browser.sign_in(&begun.server).await;
@@ -138,6 +142,7 @@ async fn a_warehouse_is_entered_looked_at_and_read_in_a_browser() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_type_arrives_or_is_named_as_left_out() {
+    let _beside = TIMED.read().await;
     let begun = Begun::new().await;
     begun
         .owner
@@ -177,6 +182,7 @@ async fn every_type_arrives_or_is_named_as_left_out() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_source_is_asked_for_reading_only_and_errors_stand_under_their_word() {
+    let _beside = TIMED.read().await;
     let begun = Begun::new().await;
     begun
         .owner
@@ -222,6 +228,7 @@ async fn a_source_is_asked_for_reading_only_and_errors_stand_under_their_word() 
 
 #[tokio::test(flavor = "multi_thread")]
 async fn only_allowed_addresses_are_reached_and_never_our_own() {
+    let _beside = TIMED.read().await;
     let begun = Begun::new().await;
     let own = begun.server.database.rsplit_once(':').and_then(|(_, rest)| rest.split_once('/')).expect("a port").0;
     for (changes, says) in [
@@ -265,6 +272,7 @@ async fn only_allowed_addresses_are_reached_and_never_our_own() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_password_lies_sealed_for_its_own_address_and_key() {
+    let _beside = TIMED.read().await;
     let mut begun = Begun::new().await;
     assert_eq!(begun.enter(&[]).status, 303);
     let store = begun.server.store().await;
@@ -295,6 +303,7 @@ async fn a_password_lies_sealed_for_its_own_address_and_key() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_source_that_goes_away_or_is_stopped_leaves_nothing() {
+    let _alone = TIMED.write().await;
     let begun = Begun::new().await;
     assert_eq!(begun.enter(&[]).status, 303);
     let endless = "SELECT generate_series(1, 1000000000) AS i, repeat('x', 200) AS t";

@@ -120,6 +120,59 @@ fn a_cell_that_is_no_number_counts_as_missing_and_is_listed() {
     assert_eq!(scanned, scan, "the preview says what the import will do");
 }
 
+/// Rows as programs write them: plain, in quotes, with quotes in quotes, over several lines, with letters
+/// of two bytes; any of them may lie across the pieces in which a file is read.
+fn many_rows(rows: usize, end: &str) -> String {
+    let mut text = format!("id,note,amount{end}");
+    for i in 0..rows {
+        let note = match i % 7 {
+            0 => format!("plain {i}"),
+            1 => format!("\"in quotes {i}\""),
+            2 => format!("\"he said \"\"no\"\" {i}\""),
+            3 => format!("\"first{end}second {i}\""),
+            4 => format!("Größe {i} für Éloïse"),
+            5 => format!("5\" pipe {i}"),
+            _ => format!("\"comma, {i}\""),
+        };
+        text += &format!("k{i},{note},{}.25{end}", i % 1_000);
+    }
+    text
+}
+
+#[test]
+fn rows_that_lie_across_the_pieces_of_a_file_are_whole() {
+    for end in ["\n", "\r\n"] {
+        let text = many_rows(60_000, end);
+        assert!(text.len() > 1_500_000, "several pieces");
+        let (table, scan) = read_table(text.as_bytes(), &Unwatched).expect("a table");
+        assert_eq!((table.rows(), scan.rejected, scan.misfit_cells), (60_000, 0, 0));
+        let mut reader = csv::Reader::from_reader(text.as_bytes());
+        for (row, record) in reader.records().enumerate() {
+            let record = record.expect("a record");
+            let column = |at: usize| &table.columns()[at];
+            assert_eq!(column(0).text(row).as_deref(), Some(&record[0]));
+            assert_eq!(column(1).text(row).as_deref(), Some(&record[1]), "row {row}");
+            assert_eq!(column(2).number(row), record[2].parse().ok());
+        }
+    }
+}
+
+#[test]
+fn a_row_that_is_not_text_leaves_those_around_it_as_they_are() {
+    let mut bytes = many_rows(20_000, "\n").into_bytes();
+    // Far enough in for the encoding to be settled: a letter of two bytes loses its second.
+    let at = bytes.windows(2).rposition(|pair| pair == "ö".as_bytes()).expect("a letter");
+    bytes[at + 1] = b'x';
+    let (table, scan) = read_table(&bytes, &Unwatched).expect("a table");
+    assert_eq!((table.rows(), scan.rejected), (20_000, 0));
+    let notes = &table.columns()[1];
+    let changed: Vec<String> =
+        (0..20_000).filter_map(|row| notes.text(row)).filter(|note| note.contains('\u{fffd}')).collect();
+    assert_eq!(changed.len(), 1, "{changed:?}");
+    assert!(changed[0].starts_with("Gr\u{fffd}x"), "{changed:?}");
+    assert_eq!(table.columns()[0].text(19_999).as_deref(), Some("k19999"));
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(300))]
 
