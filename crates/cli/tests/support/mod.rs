@@ -408,8 +408,13 @@ impl Browser {
         field.send_keys(path.to_str().expect("a path")).await.expect("chosen");
     }
 
-    /// Presses keys wherever the focus is.
+    /// Presses keys wherever the focus is, once the page listens to them.
     pub async fn press(&self, keys: &str) {
+        until("the page is loaded", || async {
+            let state = self.client.execute("return document.readyState", Vec::new()).await.ok()?;
+            (state == "complete").then_some(())
+        })
+        .await;
         let keyboard = keys.chars().fold(KeyActions::new("keyboard".into()), |actions, value| {
             actions.then(KeyAction::Down { value }).then(KeyAction::Up { value })
         });
