@@ -1,19 +1,4 @@
-//! What outcomes are worth, read from a file.
-//!
-//! ```toml
-//! kind = "churn"          # an offer to customers who may leave; or "plain"
-//! value_kept = 146        # a kept customer brings
-//! save_rate = 0.30        # chance that the offer keeps a leaver, 0 to 1
-//! offer_cost = 24         # the offer, if taken
-//! stayers_take = 0.35     # chance that a customer who would stay takes it too, 0 to 1
-//! contact_cost = 2.4      # making the offer to one customer
-//! population = 3000       # customers it is for; 1000 without it
-//! cut_off = 0.25          # act from this probability on; the best one without it
-//! ```
-//!
-//! With `kind = "plain"`: `act_event`, `act_other`, `leave_event` and `leave_other`, what acting on
-//! customers and leaving them alone brings, with the event and without; the last two are 0 without
-//! them.
+//! What outcomes are worth, read from a TOML file; `examples/economics.toml` says what may stand in one.
 
 use std::path::Path;
 

@@ -112,8 +112,7 @@ impl Tried {
 
     /// Standard error of that mean.
     pub fn error(&self) -> f64 {
-        let (n, middle) = (self.by_fold.len() as f64, mean(&self.by_fold));
-        (self.by_fold.iter().map(|l| (l - middle).powi(2)).sum::<f64>() / (n * (n - 1.0).max(1.0))).sqrt()
+        standard_error(&self.by_fold)
     }
 }
 
@@ -128,14 +127,19 @@ pub struct Behind {
 
 impl Behind {
     fn of(tried: &Tried, best: &Tried) -> Self {
-        let by_fold = tried.by_fold.iter().zip(&best.by_fold).map(|(own, least)| own - least).collect();
-        let apart = Tried { by_fold, ..tried.clone() };
-        Self { by: apart.loss(), error: apart.error() }
+        let apart: Vec<f64> = tried.by_fold.iter().zip(&best.by_fold).map(|(own, least)| own - least).collect();
+        Self { by: mean(&apart), error: standard_error(&apart) }
     }
 }
 
 fn mean(values: &[f64]) -> f64 {
     values.iter().sum::<f64>() / values.len() as f64
+}
+
+/// Standard error of the mean.
+fn standard_error(values: &[f64]) -> f64 {
+    let (n, middle) = (values.len() as f64, mean(values));
+    (values.iter().map(|value| (value - middle).powi(2)).sum::<f64>() / (n * (n - 1.0).max(1.0))).sqrt()
 }
 
 /// Why a search ended.
