@@ -12,7 +12,6 @@ export function fixed(x, decimals) {
 
 export const money = (x) => (Math.abs(x) >= 100 ? fixed(x, 0) : fixed(x, 2));
 export const percent = (share) => `${fixed(share * 100, 1)}${THIN}%`;
-export const signed = (x) => (x > 0 ? `+${fixed(x, 2)}` : fixed(x, 2));
 // Writes the marks of an axis alike: with as many decimals as tell neighbours apart.
 export function marks(values) {
   const step = values.length > 1 ? Math.abs(values[1] - values[0]) : 1;

@@ -1,10 +1,15 @@
 //! `pronoia decide`.
 
+use std::borrow::Cow;
 use std::path::PathBuf;
 
 use clap::Args;
-use pronoia_core::decide::{Best, Prices, ProfitPoint, Ranking, Sensitivity};
-use pronoia_core::number;
+use pronoia_core::decide::{
+    Alternative, Customers, Decision, Expected, Line, Order, Payoffs, Policy, ProfitPoint, Ranking, Scale, Sensitivity,
+    Weighing, alternatives,
+};
+use pronoia_core::expression::Expression;
+use pronoia_core::{Table, number};
 use serde::Serialize;
 
 use crate::{Outcome, economics, fitting, records};
@@ -20,6 +25,9 @@ pub struct Decide {
     /// What outcomes are worth: a TOML file, such as examples/economics.toml.
     #[arg(long)]
     economics: PathBuf,
+    /// Let every amount be up to this share of itself off, in the bands.
+    #[arg(long, default_value_t = 0.0)]
+    doubt: f64,
     /// Governs the resamples behind the bands.
     #[arg(long, default_value_t = 1)]
     seed: u64,
@@ -33,56 +41,121 @@ pub struct Decide {
 struct Figures {
     rows: u64,
     events: u64,
-    prices: Prices,
-    /// The probability from which acting pays.
+    /// Of a customer who is average in every amount.
+    payoffs: Payoffs,
+    /// The probability from which acting pays on that customer.
     break_even: Option<f64>,
     population: f64,
-    /// Where most is earned, read on these rows, which flatters it a little.
+    /// Where most is earned, read on these rows.
     best: ProfitPoint,
+    /// By how much that flatters it.
+    optimism: f64,
     /// Shares of customers between which it is nearly as much.
     nearly: [f64; 2],
     /// Where the line was asked to be; else the best.
     here: ProfitPoint,
+    /// Customers looked at first.
+    referred: f64,
+    /// What the rule is worth, with those who are looked at.
+    worth: Expected,
     all: ProfitPoint,
+    alternatives: Vec<Alternative>,
     sensitivity: Vec<Sensitivity>,
 }
 
 impl Decide {
     pub fn run(self) -> Outcome {
-        let asked = economics::read(&self.economics)?;
+        if !(0.0..=1.0).contains(&self.doubt) {
+            return Err(format!("--doubt is a share, 0 to 1; it is {}.", self.doubt));
+        }
         let model = records::read_model(&self.model)?;
         let (table, _) = self.table.read(&records::Terminal::new())?;
+        let asked = economics::read(&self.economics, &Expression::columns_of(&table))?;
         let rows: Vec<usize> = (0..table.rows()).collect();
         let (probability, event) = fitting::told(&model, &table, &rows)?;
-        let ranking = Ranking::of(&probability, &event, self.seed).map_err(|e| e.to_string())?;
-        let prices = asked.economics.prices();
-        let curve = ranking.profit(&prices, asked.population);
-        let best = Best::of(&curve);
-        let here = curve[asked.cut_off.map_or(best.at, |cut_off| ranking.position_of(cut_off))];
-        let figures = Figures {
-            rows: ranking.rows,
-            events: ranking.events,
-            prices,
-            break_even: prices.break_even(),
-            population: asked.population,
-            best: curve[best.at],
-            nearly: [curve[best.from].share, curve[best.to].share],
-            here,
-            all: curve[curve.len() - 1],
-            sensitivity: Sensitivity::of_all(&asked.economics, here.acted, here.events),
-        };
+        let figures = self.weigh(&asked, &table, &probability, &event)?;
         match &self.json {
             Some(path) => records::write_json(path, &figures)?,
             None => figures.print(),
         }
         Ok(())
     }
+
+    fn weigh(
+        &self,
+        asked: &economics::Asked,
+        table: &Table,
+        probability: &[f64],
+        event: &[bool],
+    ) -> Result<Figures, String> {
+        let ranking = Ranking::of(probability, event).map_err(|e| e.to_string())?;
+        let population = asked.population(ranking.rate());
+        let scale = Scale { population: &population, doubt: self.doubt, seed: self.seed };
+        let mut policy = asked.policy(Line::Least(f64::MIN_POSITIVE));
+        let Policy { economics, rule } = &mut policy;
+        if economics.is_same_for_all() && rule.by == Order::Probability {
+            let typical = economics.typical();
+            let weighing = at_line(Weighing::counted(&ranking, &typical, rule, &scale), asked);
+            let others = alternatives::counted(&weighing, &ranking, &typical, rule, &scale);
+            let sensitivity = Sensitivity::of_all(&typical, &weighing.counted_decision());
+            return Ok(Figures::of(&weighing, &typical.payoffs(), population.size(), others, sensitivity));
+        }
+        let rows: Vec<usize> = (0..table.rows()).collect();
+        let (values, lacking) = economics.worked_out(table, &rows).map_err(|e| e.to_string())?;
+        if lacking > 0 {
+            eprintln!("In {lacking} rows an amount has no value; the mean of the others stands in for it.");
+        }
+        let shift = population.shift();
+        let moved: Vec<f64> = probability.iter().map(|&p| shift.there(p)).collect();
+        let customers = Customers { probability: Cow::Borrowed(&moved), event, values: &values };
+        let failed = |e: pronoia_core::decide::CurveError| e.to_string();
+        let weighing = at_line(Weighing::each(&customers, rule, &scale).map_err(failed)?, asked);
+        let others = alternatives::each(&weighing, &customers, rule, &scale).map_err(failed)?;
+        let typical = values.typical();
+        let actions = weighing.actions().unwrap_or_default();
+        let decision = Decision::Each { values: &values, actions: &actions, event, weights: weighing.weights };
+        let sensitivity = Sensitivity::of_all(&typical, &decision);
+        Ok(Figures::of(&weighing, &typical.payoffs(), population.size(), others, sensitivity))
+    }
+}
+
+/// Without a line of its own, a rule by probability is drawn at the best point.
+fn at_line(weighing: Weighing, asked: &economics::Asked) -> Weighing {
+    let best = weighing.best.at;
+    if asked.rule.is_none() && asked.by == Order::Probability { weighing.moved_to(best) } else { weighing }
 }
 
 impl Figures {
+    fn of(
+        weighing: &Weighing,
+        payoffs: &Payoffs,
+        population: f64,
+        alternatives: Vec<Alternative>,
+        sensitivity: Vec<Sensitivity>,
+    ) -> Self {
+        let (curve, best) = (&weighing.curve, weighing.best);
+        Self {
+            rows: weighing.ranking.rows,
+            events: weighing.ranking.events,
+            payoffs: *payoffs,
+            break_even: payoffs.gain().break_even(),
+            population,
+            best: curve.points[best.at],
+            optimism: curve.optimism,
+            nearly: [curve.points[best.from].share, curve.points[best.to].share],
+            here: curve.points[weighing.position],
+            referred: weighing.referred().0,
+            worth: weighing.expected(),
+            all: curve.points[curve.points.len() - 1],
+            alternatives,
+            sensitivity,
+        }
+    }
+
     fn print(&self) {
         println!("{} rows, {} events; money is for {} customers", self.rows, self.events, self.population);
-        println!("one customer: with the event {:+.2}, without {:+.2}", self.prices.act_event, self.prices.act_other);
+        let gain = self.payoffs.gain();
+        println!("acting on one customer gains {:+.2} with the event, {:+.2} without", gain.event, gain.other);
         match self.break_even {
             Some(p) => println!("acting pays above a probability of {p:.4}"),
             None => println!("acting pays for everyone or for no one"),
@@ -103,19 +176,41 @@ impl Figures {
             line("chosen", &self.here);
         }
         line("all", &self.all);
+        if self.referred > 0.0 {
+            println!(
+                "looking at {:.0} more first: worth {} ({} to {})",
+                self.referred,
+                number::money(self.worth.profit),
+                number::money(self.worth.low),
+                number::money(self.worth.high)
+            );
+        }
         println!(
-            "nearly as good: {} to {} of customers",
+            "nearly as good: {} to {} of customers; reading the best point on the rows it was sought on flatters it by {}",
             number::percent(self.nearly[0]),
-            number::percent(self.nearly[1])
+            number::percent(self.nearly[1]),
+            number::money(self.optimism)
         );
-        println!("{} if", if self.here.profit > 0.0 { "loses money" } else { "would pay" });
+        for other in &self.alternatives {
+            if let Some(over) = other.over_cut_off {
+                let which = serde_json::to_value(other.which).unwrap_or_default();
+                println!(
+                    "{}: {} more than one cut-off ({} to {})",
+                    which.as_str().unwrap_or_default(),
+                    number::money(over.profit),
+                    number::money(over.low),
+                    number::money(over.high)
+                );
+            }
+        }
+        let gains = self.worth.profit > self.alternatives.first().map_or(0.0, |none| none.expected.profit);
+        println!("{} if", if gains { "loses money" } else { "would pay" });
         for s in &self.sensitivity {
-            let value = s.assumption.value;
             let when = match s.break_even {
                 None => "at no value".into(),
-                Some(at) => format!("{} {at:.4}", if at < value { "below" } else { "above" }),
+                Some(at) => format!("{} {at:.4}", if at < s.value { "below" } else { "above" }),
             };
-            println!("  {:14} {value:>10.4}  {when}", s.assumption.word);
+            println!("  {:14} {:>10.4}  {when}", s.assumption.word, s.value);
         }
     }
 }

@@ -1,69 +1,163 @@
-//! What outcomes are worth, read from a TOML file; `examples/economics.toml` says what may stand in one.
+//! What outcomes are worth and on whom to act, read from a TOML file; `examples/economics.toml` says
+//! what may stand in one.
 
 use std::path::Path;
 
-use pronoia_core::decide::{ChurnAmounts, Economics, PlainAmounts};
+use pronoia_core::decide::{Amount, Economics, EventRate, Line, Order, Policy, Population, Rule};
+use pronoia_core::expression::Type;
+use pronoia_core::study::Question;
 use toml_edit::{DocumentMut, Item, Value};
 
 /// What the file says.
+#[derive(Debug)]
 pub struct Asked {
     pub economics: Economics,
-    pub population: f64,
-    pub cut_off: Option<f64>,
+    /// On whom to act; none if it does not say where the line is.
+    pub rule: Option<Rule>,
+    /// Who comes first, and what holds wherever the line is.
+    pub by: Order,
+    pub limits: Vec<Line>,
+    pub refer_from: Option<f64>,
+    pub customers: f64,
+    /// Share of them with the event.
+    pub event_rate: Option<f64>,
 }
 
-/// What may be left out of a plain table.
-const OPTIONAL: [&str; 2] = ["leave_event", "leave_other"];
+/// Words that say where the line is; at most one of them.
+const LINES: [&str; 6] = ["cut_off", "gain", "customers", "share", "budget", "precision"];
 
-/// Reads the file.
-pub fn read(path: &Path) -> Result<Asked, String> {
+/// Everything else that is no amount.
+const OTHERS: [&str; 8] =
+    ["kind", "population", "event_rate", "by", "refer_from", "most_customers", "most_money", "least_precision"];
+
+/// Reads the file; formulas may use the columns given.
+pub fn read(path: &Path, columns: &[(String, Type)]) -> Result<Asked, String> {
     let text = std::fs::read_to_string(path).map_err(|e| format!("{}: {e}.", path.display()))?;
-    understand(&text).map_err(|wrong| format!("{}: {wrong}", path.display()))
+    understand(&text, columns).map_err(|wrong| format!("{}: {wrong}", path.display()))
 }
 
-fn understand(text: &str) -> Result<Asked, String> {
+impl Asked {
+    /// Whom the money is for; `judged` is the event rate of the rows judged.
+    pub fn population(&self, judged: f64) -> Population {
+        let event_rate = self.event_rate.map(|population| EventRate { judged, population });
+        Population { customers: Some(self.customers), event_rate }
+    }
+
+    /// The policy with a line of its own, or the one given.
+    pub fn policy(&self, or: Line) -> Policy {
+        let undecided = || Rule { by: self.by, line: or, limits: self.limits.clone(), refer_from: self.refer_from };
+        Policy { economics: self.economics.clone(), rule: self.rule.clone().unwrap_or_else(undecided) }
+    }
+}
+
+fn understand(text: &str, columns: &[(String, Type)]) -> Result<Asked, String> {
     let document: DocumentMut =
         text.parse().map_err(|e: toml_edit::TomlError| format!("not TOML: {}.", e.message()))?;
-    let mut economics = match document.get("kind").and_then(Item::as_str) {
-        Some("churn") => Economics::Churn(ChurnAmounts {
-            value_kept: 0.0,
-            save_rate: 0.0,
-            offer_cost: 0.0,
-            stayers_take: 0.0,
-            contact_cost: 0.0,
-        }),
-        Some("plain") => {
-            Economics::Plain(PlainAmounts { act_event: 0.0, act_other: 0.0, leave_event: 0.0, leave_other: 0.0 })
-        }
-        Some(other) => return Err(format!("there is no kind “{other}”; write kind = \"churn\" or kind = \"plain\".")),
-        None => return Err("say which question it is: kind = \"churn\" or kind = \"plain\".".into()),
+    let economics = amounts(&document, columns)?;
+    let customers = number(&document, "population")?.unwrap_or(1_000.0);
+    if !(1.0..=1e10).contains(&customers) {
+        return Err(format!("“population” is a number of customers, 1 or more; it is {customers}."));
+    }
+    let event_rate = number(&document, "event_rate")?;
+    if let Some(wrong) = event_rate.filter(|rate| !(*rate > 0.0 && *rate < 1.0)) {
+        return Err(format!("“event_rate” is a share between 0 and 1, both left out; it is {wrong}."));
+    }
+    let by = match document.get("by").map(|by| by.as_str()) {
+        None => Order::Probability,
+        Some(Some("probability")) => Order::Probability,
+        Some(Some("gain")) => Order::Gain,
+        Some(Some("gain-per-cost")) => Order::GainPerCost,
+        Some(_) => return Err("“by” is one of \"probability\", \"gain\" and \"gain-per-cost\".".into()),
     };
-    let assumptions = economics.assumptions();
+    let lines = LINES.iter().filter_map(|word| line(&document, word, by).transpose()).collect::<Result<Vec<_>, _>>()?;
+    if lines.len() > 1 {
+        return Err(format!("the line is drawn more than once; keep one of {}.", LINES.join(", ")));
+    }
+    let limits = ["most_customers", "most_money", "least_precision"]
+        .iter()
+        .filter_map(|word| line(&document, word, by).transpose())
+        .collect::<Result<Vec<_>, _>>()?;
+    let refer_from = number(&document, "refer_from")?;
+    if let Some(wrong) = refer_from.filter(|from| !(0.0..=1.0).contains(from)) {
+        return Err(format!("“refer_from” is a probability, 0 to 1; it is {wrong}."));
+    }
+    if refer_from.is_some() && economics.typical().payoffs().refer.is_none() {
+        return Err("“refer_from” needs kind = \"credit\": nobody looks first in other questions.".into());
+    }
+    let rule = lines.first().map(|&line| Rule { by, line, limits: limits.clone(), refer_from });
+    Ok(Asked { economics, rule, by, limits, refer_from, customers, event_rate })
+}
+
+fn amounts(document: &DocumentMut, columns: &[(String, Type)]) -> Result<Economics, String> {
+    let question = match document.get("kind").and_then(Item::as_str) {
+        Some("churn") => Question::Churn,
+        Some("credit") => Question::Credit,
+        Some("response") => Question::Response,
+        Some("plain") => Question::Other,
+        other => {
+            let kinds = "kind = \"churn\", \"credit\", \"response\" or \"plain\"";
+            return Err(match other {
+                Some(other) => format!("there is no kind “{other}”; write {kinds}."),
+                None => format!("say which question it is: {kinds}."),
+            });
+        }
+    };
+    let usual = Economics::usual(question).chosen();
+    let assumptions: Vec<_> = usual.amounts().into_iter().map(|(assumption, _)| assumption).collect();
     let known = |word: &str| {
-        ["kind", "population", "cut_off"].contains(&word)
-            || assumptions.iter().any(|assumption| assumption.word == word)
+        OTHERS.contains(&word) || LINES.contains(&word) || assumptions.iter().any(|assumption| assumption.word == word)
     };
     if let Some((word, _)) = document.iter().find(|(word, _)| !known(word)) {
-        let all: Vec<&str> = assumptions.iter().map(|a| a.word).chain(["population", "cut_off"]).collect();
+        let all: Vec<&str> = assumptions.iter().map(|a| a.word).chain(OTHERS).chain(LINES).collect();
         return Err(format!("“{word}” means nothing here; there are {}.", all.join(", ")));
     }
+    let mut economics = usual.clone();
     for assumption in &assumptions {
-        match number(&document, assumption.word)? {
-            Some(value) => economics = economics.with(assumption, value),
-            None if OPTIONAL.contains(&assumption.word) => {}
-            None => return Err(format!("“{}” is missing ({}).", assumption.word, assumption.name.to_lowercase())),
-        }
+        let word = assumption.word;
+        let amount = match document.get(word).map(Item::as_value) {
+            None if assumption.optional => continue,
+            None => return Err(format!("“{word}” is missing ({}).", assumption.name.to_lowercase())),
+            Some(Some(Value::String(sql))) => {
+                Amount::typed(sql.value(), columns).map_err(|e| format!("“{word}”: {e}"))?
+            }
+            Some(_) => match number(document, word)? {
+                Some(value) => Amount::Same(value),
+                None => continue,
+            },
+        };
+        economics = economics.with(word, amount);
     }
     economics.check().map_err(|e| e.to_string())?;
-    let population = number(&document, "population")?.unwrap_or(1_000.0);
-    if !(1.0..=1e10).contains(&population) {
-        return Err(format!("“population” is a number of customers, 1 or more; it is {population}."));
+    Ok(economics)
+}
+
+fn line(document: &DocumentMut, word: &str, by: Order) -> Result<Option<Line>, String> {
+    let Some(value) = number(document, word)? else { return Ok(None) };
+    let share = |value: f64, line: fn(f64) -> Line| {
+        if (0.0..=1.0).contains(&value) {
+            Ok(Some(line(value)))
+        } else {
+            Err(format!(
+                "“{word}” is {}, 0 to 1; it is {value}.",
+                if word == "cut_off" { "a probability" } else { "a share" }
+            ))
+        }
+    };
+    let amount = |value: f64, line: fn(f64) -> Line| {
+        if value >= 0.0 { Ok(Some(line(value))) } else { Err(format!("“{word}” is 0 or more; it is {value}.")) }
+    };
+    match word {
+        "cut_off" if by != Order::Probability => {
+            Err("“cut_off” needs by = \"probability\"; write gain instead.".into())
+        }
+        "gain" if by == Order::Probability => Err("“gain” needs by = \"gain\" or \"gain-per-cost\".".into()),
+        "cut_off" => share(value, Line::Least),
+        "gain" => amount(value, |gain| Line::Least(gain.max(f64::MIN_POSITIVE))),
+        "share" => share(value, Line::Share),
+        "precision" | "least_precision" => share(value, Line::Precision),
+        "customers" | "most_customers" => amount(value, Line::Customers),
+        _ => amount(value, Line::Budget),
     }
-    let cut_off = number(&document, "cut_off")?;
-    if let Some(wrong) = cut_off.filter(|cut_off| !(0.0..=1.0).contains(cut_off)) {
-        return Err(format!("“cut_off” is a probability, 0 to 1; it is {wrong}."));
-    }
-    Ok(Asked { economics, population, cut_off })
 }
 
 fn number(document: &DocumentMut, word: &str) -> Result<Option<f64>, String> {
@@ -82,29 +176,46 @@ mod tests {
     const CHURN: &str = "kind = \"churn\"\nvalue_kept = 146\nsave_rate = 0.3\noffer_cost = 24\nstayers_take = 0.35\n\
                          contact_cost = 2.4 # each\n";
 
+    fn fee() -> Vec<(String, Type)> {
+        vec![("fee".into(), Type::Number)]
+    }
+
     #[test]
-    fn a_file_says_what_outcomes_are_worth() {
-        let asked = understand(&format!("{CHURN}population = 3_000\n")).expect("read");
-        assert!((asked.economics.prices().act_event - 34.2).abs() < 1e-9);
-        assert_eq!((asked.population, asked.cut_off), (3_000.0, None));
-        let asked = understand("kind = \"plain\"\nact_event = 20\nact_other = -2\ncut_off = 0.1").expect("read");
-        assert_eq!((asked.economics.prices().act_other, asked.cut_off), (-2.0, Some(0.1)));
+    fn a_file_says_what_outcomes_are_worth_and_on_whom_to_act() {
+        let asked = understand(&format!("{CHURN}population = 3_000\n"), &fee()).expect("read");
+        assert!((asked.economics.typical().payoffs().act.event - 34.2).abs() < 1e-9);
+        assert_eq!((asked.customers, &asked.rule), (3_000.0, &None));
+        let asked =
+            understand("kind = \"plain\"\nact_event = 20\nact_other = -2\ncut_off = 0.1", &fee()).expect("read");
+        assert_eq!(asked.rule, Some(Rule::cut_off(0.1)));
+        let credit = "kind = \"credit\"\nmargin = \"0.1 * fee\"\nexposure = 500\nloss_rate = 0.6\nshare = 0.1\n\
+                      refer_from = 0.05\nmost_customers = 40\nevent_rate = 0.02";
+        let asked = understand(credit, &fee()).expect("read");
+        assert_eq!(asked.economics.inputs(), ["fee"]);
+        let rule = asked.rule.expect("a line");
+        assert_eq!((rule.line, rule.refer_from), (Line::Share(0.1), Some(0.05)));
+        assert_eq!((rule.limits, asked.event_rate), (vec![Line::Customers(40.0)], Some(0.02)));
     }
 
     #[test]
     fn what_is_wrong_with_it_is_said() {
         for (text, says) in [
             ("value_kept = 1", "kind = \"churn\""),
-            ("kind = \"credit\"", "no kind “credit”"),
+            ("kind = \"lottery\"", "no kind “lottery”"),
             ("kind = \"plain\"\nact_event = 1", "“act_other” is missing (acting, without)"),
-            ("kind = \"plain\"\nact_event = \"much\"\nact_other = 1", "“act_event” must be a number"),
+            ("kind = \"plain\"\nact_event = \"much\"\nact_other = 1", "“act_event”: "),
+            ("kind = \"plain\"\nact_event = [1]\nact_other = 1", "“act_event” must be a number"),
             (&CHURN.replace("0.3\n", "30\n"), "between 0 and 100 %"),
             (&CHURN.replace("save_rate", "saverate"), "“saverate” means nothing here"),
             (&format!("{CHURN}cut_off = 25"), "“cut_off” is a probability"),
+            (&format!("{CHURN}cut_off = 0.2\nshare = 0.1"), "more than once"),
+            (&format!("{CHURN}by = \"gain\"\ncut_off = 0.2"), "write gain instead"),
+            (&format!("{CHURN}refer_from = 0.2"), "kind = \"credit\""),
             (&format!("{CHURN}population = 0"), "“population”"),
+            (&format!("{CHURN}event_rate = 1.5"), "“event_rate”"),
             ("kind = churn", "not TOML"),
         ] {
-            let said = understand(text).err().expect("refused");
+            let said = understand(text, &fee()).expect_err("refused");
             assert!(said.contains(says), "{text}: {said}");
         }
     }

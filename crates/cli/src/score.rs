@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use pronoia_core::score::{match_list, scored, to_csv};
+use pronoia_core::score::{By, match_list, scored, to_csv};
 
 use crate::{Outcome, records};
 
@@ -56,7 +56,7 @@ impl Score {
         if cut_off.is_none() {
             eprintln!("No cut-off was given and the model has none, so that there is no column pronoia_decision.");
         }
-        let (table, _) = scored(&model, &list, &matched, cut_off)?;
+        let (table, _) = scored(&model, &list, &matched, cut_off.map(By::CutOff))?;
         records::write(&self.out, &to_csv(&table).map_err(|e| e.to_string())?)
     }
 }

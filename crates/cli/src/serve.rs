@@ -95,7 +95,7 @@ impl Place {
         let own = self.database.rsplit_once('@').map_or(self.database.as_str(), |(_, place)| place);
         let own = own.split(['/', '?']).next().unwrap_or_default();
         let connector = Connector { vault: Vault::open(&self.key)?, reach: Reach::of(&self.allow_address, own)? };
-        Ok(App { config, store: self.open().await?, connector, memory: Budget::of(None) })
+        Ok(App::new(config, self.open().await?, connector, Budget::of(None)))
     }
 
     fn config(&self) -> Config {

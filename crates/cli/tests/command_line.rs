@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::{Command, Output};
 
 use pronoia_core::Model;
-use pronoia_core::decide::{Best, ChurnAmounts, Economics, Ranking};
+use pronoia_core::decide::{Churn, Economics, Population, Ranking, Rule, Scale, Weighing};
 use pronoia_core::intake::read_table;
 use pronoia_core::progress::Unwatched;
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv};
@@ -134,11 +134,21 @@ fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
     let rows: Vec<usize> = (0..table.rows()).collect();
     let happened = saved.outcome.read(&table).expect("outcomes");
     let event: Vec<bool> = happened.into_iter().map(|e| e == Some(true)).collect();
-    let ranking = Ranking::of(&saved.probabilities(&table, &rows).expect("scores"), &event, 1).expect("a ranking");
-    let amounts =
-        ChurnAmounts { value_kept: 146.0, save_rate: 0.3, offer_cost: 24.0, stayers_take: 0.35, contact_cost: 2.4 };
-    let curve = ranking.profit(&Economics::Churn(amounts).prices(), 3_000.0);
-    let best = curve[Best::of(&curve).at];
+    let ranking = Ranking::of(&saved.probabilities(&table, &rows).expect("scores"), &event).expect("a ranking");
+    let amounts = Economics::Churn(Churn {
+        value_kept: 146.0,
+        years: 1.0,
+        discount: 0.0,
+        save_rate: 0.3,
+        offer_cost: 24.0,
+        stayers_take: 0.35,
+        contact_cost: 2.4,
+    });
+    let population = Population::of(3_000.0);
+    let scale = Scale { population: &population, doubt: 0.0, seed: 1 };
+    let weighed = Weighing::counted(&ranking, &amounts, &Rule::cut_off(0.0), &scale);
+    let curve = weighed.curve.points;
+    let best = curve[weighed.best.at];
     let figure = |of: &str, name: &str| said[of][name].as_f64().expect("a figure");
     assert_eq!((figure("best", "profit"), figure("best", "low")), (best.profit, best.low));
     assert_eq!(figure("all", "profit"), curve[curve.len() - 1].profit);
@@ -148,6 +158,25 @@ fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
 
     let shown = String::from_utf8_lossy(&pronoia(&decide).stdout).into_owned();
     assert!(shown.contains("acting pays above a probability of 0.2400") && shown.contains("loses money if"), "{shown}");
+    // Amounts of each customer, and everybody who gains.
+    let by_customer = "kind = \"churn\"\nvalue_kept = \"0.8 * annual_fee\"\nsave_rate = 0.3\noffer_cost = 24\n\
+                       stayers_take = 0.35\ncontact_cost = 2.4\nby = \"gain\"\ngain = 0";
+    std::fs::write(&economics, by_customer).expect("written");
+    assert!(pronoia(&[&decide[..], &["--json", text(&out)]].concat()).status.success());
+    let said: serde_json::Value = serde_json::from_slice(&std::fs::read(&out).expect("figures")).expect("JSON");
+    let fee = table.column("annual_fee").expect("a fee");
+    let told = saved.probabilities(&table, &rows).expect("scores");
+    let gain = |row: usize, p: f64| {
+        let value = 0.8 * fee.number(row).expect("a number");
+        p * (0.3 * (value - 24.0) - 2.4) - (1.0 - p) * (0.35 * 24.0 + 2.4)
+    };
+    let acted: Vec<usize> = rows.iter().copied().filter(|&row| gain(row, told[row]) > 0.0).collect();
+    let brought: f64 = acted.iter().map(|&row| gain(row, f64::from(u8::from(event[row])))).sum();
+    let each = 1_000.0 / rows.len() as f64;
+    let profit = said["worth"]["profit"].as_f64().expect("a worth");
+    assert!((profit - brought * each).abs() < 1e-9 * brought.abs(), "{profit}");
+    assert!((said["here"]["acted"].as_f64().expect("a number") - acted.len() as f64 * each).abs() < 1e-9);
+
     std::fs::write(&economics, "kind = \"churn\"\nsaverate = 3").expect("written");
     let refused = pronoia(&[&decide[..], &["--json", text(&at("none.json"))]].concat());
     let sentence = String::from_utf8_lossy(&refused.stderr).into_owned();

@@ -2,10 +2,18 @@
 
 mod support;
 
+use pronoia_core::decide::{Line, Order, Rule};
 use pronoia_core::number;
-use pronoia_demo::{FIRST_MEMBER, SEED, members};
-use support::plain;
+use pronoia_core::score::{DECISION, PROBABILITY};
+use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, renewals_csv};
 use support::study::Study;
+use support::{plain, until};
+
+/// A figure that follows the line.
+fn live<'p>(page: &'p str, name: &str) -> &'p str {
+    let after = page.split(&format!("data-live=\"{name}\">")).nth(1).expect("the figure");
+    after.split('<').next().expect("its text")
+}
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
@@ -13,7 +21,7 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     let page = study.page("decide");
-    for says in ["What would have to be true for this to lose money", "A kept customer brings", "decides first"] {
+    for says in ["What would have to be true for this to lose money", "A kept customer, a year", "decides first"] {
         assert!(page.contains(says), "{says}: {page}");
     }
 
@@ -24,18 +32,161 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     let stayers = (n - e) * (0.35 * 24.0 + 2.4);
     let value_kept = 24.0 + (e * 2.4 + stayers) / (e * 0.9);
     let on_all = "save_rate=90&offer_cost=24&stayers_take=35&contact_cost=2.4&line=100&line_as=share";
-    let part = |value_kept: &str| study.page(&format!("decide/sensitivity?value_kept={value_kept}&{on_all}"));
+    let part = |value_kept: &str| study.page(&format!("decide/parts?value_kept={value_kept}&{on_all}"));
     let pays = part("400");
     let expected = format!("below {}", number::fixed(value_kept, 2));
     assert!(pays.contains("lose money") && pays.contains(&plain(&expected)), "{expected}: {pays}");
     let loses = part("10");
     assert!(loses.contains("true for this to pay"), "{loses}");
     assert!(loses.contains(&plain(&format!("above {}", number::fixed(value_kept, 2)))), "{loses}");
-    let nobody = study.page("decide/sensitivity?line=0&line_as=count");
+    let nobody = study.page("decide/parts?line=0&line_as=count");
     assert!(nobody.contains("Nobody is acted on"), "{nobody}");
 
-    let refused = study.http.get(&format!("/studies/{}/decide/sensitivity?save_rate=130", study.id));
+    let refused = study.http.get(&format!("/studies/{}/decide/parts?save_rate=130", study.id));
     assert!(refused.status == 422 && plain(&refused.text).contains("between 0 and 100 %"), "{}", plain(&refused.text));
     let other = Study::begun(&members(300, SEED, FIRST_MEMBER), "yes").await;
-    assert_eq!(other.http.get(&format!("/studies/{}/decide/sensitivity", study.id + 1_000)).status, 404);
+    assert_eq!(other.http.get(&format!("/studies/{}/decide/parts", study.id + 1_000)).status, 404);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them() {
+    let people = members(3_000, SEED, FIRST_MEMBER);
+    let study = Study::begun(&people, "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.fitted("scorecard").await;
+
+    // A formula that cannot be is refused with its amount, the place and the reason; nothing is kept.
+    for (typed, says) in [
+        ("0.5 * anual_fee", "“A kept customer, a year”: There is no column “anual_fee”"),
+        ("plan_tier", "an amount has to be a number"),
+        ("-annual_fee", "must be an amount of 0 or more"),
+        ("annual_fee / 0", "no value for any of these customers"),
+    ] {
+        let refused = study.http.submit(&format!("/studies/{}/decide", study.id), &[("value_kept", typed)]);
+        assert_eq!(refused.status, 422, "{typed}");
+        assert!(plain(&refused.text).contains(says), "{typed}: {}", plain(&refused.text));
+    }
+    assert_eq!(study.state().await.policy, None);
+
+    let by_customer =
+        [("value_kept", "0.8 * annual_fee"), ("by", "gain"), ("population", "3 000"), ("currency", "EUR")];
+    assert_eq!(study.post("decide", &by_customer), 303);
+    let chosen = study.state().await.policy.expect("a policy");
+    assert_eq!((chosen.policy.rule.by, chosen.currency.as_str()), (Order::Gain, "EUR"));
+
+    // What it promises is what adding up the judged customers gives.
+    let model = &study.store.models(study.id).await.expect("models")[0];
+    let told = study.store.judgement(model.id).await.expect("read").expect("judged");
+    let mut brought = 0.0;
+    for ((&row, &p), &left) in told.positions.iter().zip(&told.probability).zip(&told.event) {
+        let value = 0.8 * people[row as usize].annual_fee;
+        let gain = |p: f64| p * (0.25 * (value - 25.0) - 2.0) - (1.0 - p) * (0.3 * 25.0 + 2.0);
+        if gain(p) > 0.0 {
+            brought += gain(f64::from(u8::from(left))) * 3_000.0 / told.event.len() as f64;
+        }
+    }
+    let promised = chosen.promised.expect("worked out").profit;
+    assert!((promised - brought).abs() < 1e-6 * brought.abs(), "{promised} {brought}");
+    let page = study.page("decide");
+    for says in
+        ["those who gain most on the left", "each customer by their own gain", "EUR for 3 000 customers", "gain ≥"]
+    {
+        assert!(page.contains(says), "{says}: {page}");
+    }
+
+    // The sealed test, and a list, are decided on in the same way.
+    assert_eq!(study.post("decide/confirm", &[]), 303);
+    until("the seal is opened", || async { study.store.study(1, study.id).await.ok()?.confirmation.map(|_| ()) }).await;
+    let page = study.page("decide");
+    assert!(page.contains("validation customers promised") && page.contains("EUR for 3 000 customers"), "{page}");
+    let fresh = members(400, SEED + 5, FIRST_RENEWAL);
+    let sent = study.http.upload_list(study.id, "fresh.csv", &renewals_csv(&fresh));
+    study.http.follow(&sent.location).await;
+    let list = study.store.lists(study.id).await.expect("lists")[0].id;
+    let scored = study.http.submit(&format!("/studies/{}/lists/{list}/score", study.id), &[]);
+    study.http.follow(&scored.location).await;
+    let csv = study.http.get(&format!("/studies/{}/lists/{list}/scored.csv", study.id)).text;
+    let (table, _) =
+        pronoia_core::intake::read_table(csv.as_bytes(), &pronoia_core::progress::Unwatched).expect("a table");
+    let (p, decision) = (table.column(PROBABILITY).expect("told"), table.column(DECISION).expect("decided"));
+    let fee = table.column("annual_fee").expect("a fee");
+    for row in 0..table.rows() {
+        let (p, value) = (p.number(row).expect("a number"), 0.8 * fee.number(row).expect("a number"));
+        let gain = p * (0.25 * (value - 25.0) - 2.0) - (1.0 - p) * (0.3 * 25.0 + 2.0);
+        // The file has the probability to a few digits.
+        if gain.abs() > 0.01 {
+            assert_eq!(decision.text(row).as_deref(), Some(if gain > 0.0 { "act" } else { "leave" }), "{row} {gain}");
+        }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn limits_and_another_event_rate_hold_and_are_kept() {
+    let study = Study::begun(&members(2_500, SEED, FIRST_MEMBER), "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.fitted("scorecard").await;
+    for (field, value) in [
+        ("most_customers", "-3"),
+        ("least_precision", "140"),
+        ("event_rate", "0"),
+        ("event_rate", "100"),
+        ("currency", "a long currency"),
+        ("by", "size"),
+        ("line_as", "moons"),
+    ] {
+        let refused = study.post("decide", &[(field, value), ("line", "3")]);
+        assert_eq!(refused, 422, "{field} = {value}");
+    }
+    let limits = [("most_customers", "120"), ("most_money", "1500"), ("line", "100"), ("line_as", "share")];
+    assert_eq!(study.post("decide", &limits), 303);
+    let acted: f64 = live(&study.page("decide"), "acted").parse().expect("a number");
+    assert!(acted > 60.0 && acted <= 120.0, "no more than the limits allow: {acted}");
+    let chosen = study.state().await.policy.expect("a policy");
+    assert_eq!(chosen.policy.rule.limits, [Line::Customers(120.0), Line::Budget(1500.0)]);
+
+    // With half as many leavers there, the same customers are half as likely to leave.
+    let there = "decide?line=100&line_as=share&event_rate=9&most_customers=&most_money=&least_precision=";
+    assert_eq!(live(&study.page(there), "events"), "90", "of 1 000");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_policy_of_an_earlier_version_still_stands() {
+    let mut study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.fitted("scorecard").await;
+    let model = study.store.models(study.id).await.expect("models")[0].id;
+    study.server.kill();
+    // As the version before left it.
+    let earlier = format!(
+        r#"{{"model_id": {model}, "policy": {{"economics": {{"kind": "churn", "value_kept": 146, "save_rate": 0.3,
+            "offer_cost": 24, "stayers_take": 0.35, "contact_cost": 2.4}}, "cut_off": 0.21}}, "population": 3000}}"#
+    );
+    study
+        .server
+        .run_sql(&format!(
+            "DELETE FROM seaql_migrations WHERE version = 'm0009_policy';
+             ALTER TABLE list ADD COLUMN cut_off double precision NOT NULL DEFAULT 0.4, DROP COLUMN policy;
+             UPDATE study SET state = jsonb_set(state, '{{policy}}', '{earlier}'), test_openings = 1,
+                 confirmation = '{{\"model_id\": {model}, \"cut_off\": 0.21, \"confusion\": {{\"hits\": 1, \"false_alarms\": 1,
+                 \"missed\": 1, \"left_alone\": 1}}, \"area_under_roc\": 0.7, \"promised\": 900, \"found\": 800, \"low\": 700,
+                 \"high\": 900}}';
+             INSERT INTO list (study_id, table_id, model_id, report, state)
+                 SELECT {0}, table_id, {model}, '{{\"rows\": 1, \"inputs\": [], \"unused\": []}}', 'matched' FROM study WHERE id = {0};",
+            study.id
+        ))
+        .await;
+    study.server.run().await;
+    let chosen = study.state().await.policy.expect("a policy");
+    assert_eq!((&chosen.policy.rule, chosen.promised), (&Rule::cut_off(0.21), None));
+    assert_eq!(chosen.population.customers, Some(3_000.0));
+    assert!((chosen.policy.economics.typical().payoffs().act.event - 34.2).abs() < 1e-9);
+    let page = study.page("decide");
+    assert!(page.contains("customers promised") && page.contains("900"), "what the sealed test said: {page}");
+    assert_eq!(
+        study.store.lists(study.id).await.expect("lists")[0].decided_by().expect("read").policy.rule,
+        Rule::cut_off(0.4)
+    );
+    // Kept anew, it promises what it is worth.
+    assert_eq!(study.post("decide", &[("value_kept", "150")]), 303);
+    assert!(study.state().await.policy.expect("a policy").promised.expect("worked out").profit > 0.0);
 }

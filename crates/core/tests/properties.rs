@@ -1,7 +1,7 @@
 //! What must hold whatever the data.
 
 use pronoia_core::Table;
-use pronoia_core::decide::{Best, COLUMNS, Prices, ROWS, Ranking, Thousand};
+use pronoia_core::decide::{Best, COLUMNS, Curve, Payoff, Payoffs, Population, ROWS, Ranking, Thousand, Worths};
 use pronoia_core::evaluate::{Confusion, area_under_roc};
 use pronoia_core::split::{SplitError, SplitPlan};
 use proptest::prelude::*;
@@ -39,21 +39,19 @@ proptest! {
 
     #[test]
     fn a_ranking_counts_what_a_cut_off_counts((p, e) in judged()) {
-        let ranking = Ranking::of(&p, &e, 1).expect("rows");
+        let ranking = Ranking::of(&p, &e).expect("rows");
         for (at, stand) in ranking.stands.iter().enumerate() {
             let counted = Confusion::at(&p, &e, stand.cut_off);
             prop_assert_eq!(counted, ranking.confusion(at));
             prop_assert_eq!(ranking.position_of(stand.cut_off), at);
-            let n = stand.events as f64;
-            prop_assert!(stand.events_range.0 <= stand.events_range.1 && stand.events_range.0 >= 0.0, "{}", n);
         }
     }
 
     #[test]
     fn the_best_point_is_the_best_by_brute_force((p, e) in judged(), gain in 1.0f64..50.0, loss in -50.0f64..-1.0) {
-        let ranking = Ranking::of(&p, &e, 1).expect("rows");
-        let prices = Prices { act_event: gain, act_other: loss };
-        let curve = ranking.profit(&prices, e.len() as f64);
+        let ranking = Ranking::of(&p, &e).expect("rows");
+        let payoffs = Payoffs { act: Payoff { event: gain, other: loss }, ..Payoffs::default() };
+        let curve = Curve::of(&ranking, &Worths::Same(payoffs), &Population::of(e.len() as f64), 1).points;
         let best = curve[Best::of(&curve).at].profit;
         let mut brute = 0.0f64;
         for cut_off in &p {
@@ -73,7 +71,7 @@ proptest! {
 
     #[test]
     fn a_thousand_marks_have_the_right_counts((p, e) in judged()) {
-        let ranking = Ranking::of(&p, &e, 1).expect("rows");
+        let ranking = Ranking::of(&p, &e).expect("rows");
         let drawn = Thousand::of(&ranking);
         prop_assert_eq!(drawn.marks.len(), COLUMNS);
         let filled: usize = drawn.marks.iter().flatten().filter(|m| **m).count();

@@ -3,7 +3,7 @@
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::{DECISION, MatchReport, PROBABILITY, match_list, scored, to_csv};
+use pronoia_core::score::{By, DECISION, MatchReport, PROBABILITY, match_list, scored, to_csv};
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::{Kind, Model, Table};
 use proptest::prelude::*;
@@ -102,7 +102,7 @@ fn the_scored_list_keeps_its_columns_and_adds_two() {
     let list = table("id,Annual Fee,plan,district\nx1,150,Plus,012\nx2,160,Basic,013\nx3,170,Complete,014\n");
     let model = model("logistic");
     let (_, matched) = match_list(&model, &list);
-    let (table, acted) = scored(&model, &list, &matched, Some(0.35)).expect("scored");
+    let (table, acted) = scored(&model, &list, &matched, Some(By::CutOff(0.35))).expect("scored");
     let names: Vec<&str> = table.columns().iter().map(|c| c.name.as_str()).collect();
     assert_eq!(names, ["id", "Annual Fee", "plan", "district", PROBABILITY, DECISION]);
     let decisions = (0..3).filter(|&r| table.column(DECISION).expect("decision").text(r).as_deref() == Some("act"));

@@ -1,6 +1,6 @@
 //! A search finds what is better than proposed, and the same again.
 
-use pronoia_core::decide::Prices;
+use pronoia_core::decide::Payoff;
 use pronoia_core::evaluate::log_loss;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
@@ -138,7 +138,7 @@ fn it_ends_when_its_budget_is_spent_or_more_does_not_help() {
 
 #[test]
 fn money_is_counted_at_the_best_cut_off_without_parting_equals() {
-    let measure = Measure::Profit(Prices { act_event: 10.0, act_other: -3.0 });
+    let measure = Measure::Profit(Payoff { event: 10.0, other: -3.0 });
     let (event, p) = ([true, false, true, false, false], [0.9, 0.5, 0.5, 0.2, 0.1]);
     // The first three bring 10 − 3 + 10 = 17; the second and third cannot be parted.
     assert!((measure.loss(&p, &event) + 17.0 * 200.0).abs() < 1e-9);

@@ -42,16 +42,25 @@ impl Store {
         Ok((!paired.event.is_empty()).then_some(paired))
     }
 
-    async fn judgement(&self, model: i64) -> Result<Option<Judgement>> {
+    /// What a model said of the rows that it is judged on; none if it is not.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub async fn judgement(&self, model: i64) -> Result<Option<Judgement>> {
         let row = judgement::Entity::find_by_id(model).one(&self.db).await?;
         row.map(Judgement::read).transpose()
     }
 }
 
-struct Judgement {
-    positions: Vec<u32>,
-    probability: Vec<f64>,
-    event: Vec<bool>,
+/// What a model said of some rows.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Judgement {
+    /// Places of the rows in their table.
+    pub positions: Vec<u32>,
+    /// Probabilities.
+    pub probability: Vec<f64>,
+    /// What happened.
+    pub event: Vec<bool>,
 }
 
 impl Judgement {

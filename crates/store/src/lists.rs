@@ -1,6 +1,7 @@
 //! Lists of customers to be scored.
 
 use pronoia_core::score::MatchReport;
+use pronoia_core::study::ChosenPolicy;
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
 use crate::entity::list;
@@ -15,15 +16,14 @@ impl Store {
         &self,
         study_id: i64,
         table_id: i64,
-        model_id: i64,
-        cut_off: f64,
+        chosen: &ChosenPolicy,
         report: &MatchReport,
     ) -> Result<i64> {
         let row = list::ActiveModel {
             study_id: Set(study_id),
             table_id: Set(table_id),
-            model_id: Set(model_id),
-            cut_off: Set(cut_off),
+            model_id: Set(chosen.model_id),
+            policy: Set(serde_json::to_value(chosen)?),
             report: Set(serde_json::to_value(report)?),
             state: Set("matched".into()),
             ..Default::default()
@@ -68,5 +68,13 @@ impl list::Model {
     /// [`StoreError::Damaged`].
     pub fn matched(&self) -> Result<MatchReport> {
         Ok(serde_json::from_value(self.report.clone())?)
+    }
+
+    /// The policy that it is decided on by.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn decided_by(&self) -> Result<ChosenPolicy> {
+        Ok(serde_json::from_value(self.policy.clone())?)
     }
 }

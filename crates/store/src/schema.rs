@@ -16,6 +16,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::JUDGEMENT),
             Box::new(Step::SEARCH),
             Box::new(Step::CLOSER),
+            Box::new(Step::POLICY),
         ]
     }
 }
@@ -43,6 +44,8 @@ impl Step {
     const SEARCH: Self = Self { name: "m0007_search", sql: include_str!("schema/0007_search.sql") };
     /// What is known of candidates besides, stages of jobs, and the rule of today.
     const CLOSER: Self = Self { name: "m0008_closer", sql: include_str!("schema/0008_closer.sql") };
+    /// By what rule a policy acts, and for whom.
+    const POLICY: Self = Self { name: "m0009_policy", sql: include_str!("schema/0009_policy.sql") };
 }
 
 impl MigrationName for Step {

@@ -6,6 +6,7 @@ use pronoia_store::Store;
 use pronoia_store::sources::Connector;
 
 use crate::Budget;
+use crate::books::Books;
 
 /// How the server was started.
 #[derive(Debug, Clone)]
@@ -35,9 +36,16 @@ pub struct App {
     pub connector: Connector,
     /// The memory that fits share.
     pub memory: Budget,
+    /// What models said of customers that somebody decides about.
+    pub(crate) books: Books,
 }
 
 impl App {
+    /// The application with everything that it needs.
+    pub fn new(config: Config, store: Store, connector: Connector, memory: Budget) -> Self {
+        Self { config, store, connector, memory, books: Books::default() }
+    }
+
     /// A path in the uploads folder where nothing lies yet.
     pub(crate) async fn place(&self) -> std::io::Result<PathBuf> {
         tokio::fs::create_dir_all(&self.config.uploads).await?;

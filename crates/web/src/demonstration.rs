@@ -1,9 +1,8 @@
 //! Loads the made-up company, through the same doors as everybody else's records.
 
-use pronoia_core::decide::{ChurnAmounts, Economics, Policy};
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
-use pronoia_core::study::{ChosenPolicy, Outcome, Question, Role};
+use pronoia_core::study::{Outcome, Question, Role};
 use pronoia_demo as demo;
 use pronoia_store::fits::Fit;
 use pronoia_store::jobs::Work;
@@ -12,7 +11,7 @@ use pronoia_store::studies::Choice;
 use pronoia_store::uploads::Arrived;
 use pronoia_store::{Store, StoreError};
 
-use crate::frame::worth_of;
+use crate::pages::decide::typed::Typed;
 use crate::{App, pages, text, work};
 
 /// Sign-in of the demonstration; its records are made up, so that it is no secret.
@@ -87,10 +86,47 @@ async fn others(app: &App, workspace: i64, account: i64) -> Result<(), String> {
     let instalments = table(app, workspace, "instalments.xlsx", &workbook).await?;
     let contacts = demo::dental_offer_jsonl(&demo::dental_offer(demo::CONTACTS, demo::SEED + 4));
     let dental = table(app, workspace, "dental_offer.jsonl", &contacts).await?;
-    let credit = (instalments, "Who will fall behind on an instalment agreement?", Question::Credit);
-    let response = (dental, "Who will answer the offer of a dental check?", Question::Response);
-    for (question, event) in [(credit, ("outcome", "fell behind")), (response, ("answered", "true"))] {
-        begin(app, workspace, account, question, event).await?;
+    credit(app, workspace, account, instalments).await?;
+    response(app, workspace, account, dental).await
+}
+
+/// Agreements: two candidates, and a policy with two cut-offs and amounts of every agreement.
+async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(), String> {
+    let title = "Who will fall behind on an instalment agreement?";
+    let study = begin(app, workspace, account, (table, title, Question::Credit), ("outcome", "fell behind")).await?;
+    pages::prepare::enter_left_out(app, workspace, account, study).await.map_err(|e| e.to_string())?;
+    fit(app, workspace, study, &["logistic", "boosted"]).await?;
+    let amounts = Typed::from([
+        ("margin", "0.09 * amount_financed"),
+        ("years", "months / 12.0"),
+        ("exposure", "0.6 * amount_financed * (1 - deposit_share)"),
+        ("loss_rate", "70"),
+        ("review_cost", "22"),
+        ("review_finds", "50"),
+        ("review_stops", "10"),
+        ("currency", "EUR"),
+    ]);
+    pages::decide::enter_policy(app, workspace, account, study, &amounts).await.map_err(|e| e.to_string())
+}
+
+/// The dental offer, as far as a comparison.
+async fn response(app: &App, workspace: i64, account: i64, table: i64) -> Result<(), String> {
+    let title = "Who will answer the offer of a dental check?";
+    let study = begin(app, workspace, account, (table, title, Question::Response), ("answered", "true")).await?;
+    pages::prepare::enter_left_out(app, workspace, account, study).await.map_err(|e| e.to_string())?;
+    fit(app, workspace, study, &["logistic", "scorecard", "boosted"]).await
+}
+
+/// Fits candidates of some families.
+async fn fit(app: &App, workspace: i64, study: i64, families: &[&str]) -> Result<(), String> {
+    let sentence = |e: StoreError| e.to_string();
+    let study = app.store.study(workspace, study).await.map_err(sentence)?;
+    let state = study.choices().map_err(sentence)?;
+    let basis = state.basis().ok_or("the outcome was not kept")?;
+    for family in families {
+        let recipe = Recipe::from(Settings::of_family(family).ok_or("no such family")?);
+        let fit = Fit { name: recipe.name(), recipe: &recipe, basis: &basis, seed: state.split.seed };
+        app.store.queue_fit(&study, &fit, None).await.map_err(sentence)?;
     }
     work::drain(app).await
 }
@@ -144,49 +180,19 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         let choice = Choice { account_id: account, chosen: format!("{name}: {}", role.word()), figure: figure.into() };
         pages::choose(app, &study, &state, &choice).await.map_err(|e| e.to_string())?;
     }
-    let study = app.store.study(workspace, study).await.map_err(sentence)?;
-    let state = study.choices().map_err(sentence)?;
-    let basis = state.basis().ok_or("the outcome was not kept")?;
-    for family in ["logistic", "scorecard", "forest", "boosted", "network"] {
-        let recipe = Recipe::from(Settings::of_family(family).ok_or("no such family")?);
-        let fit = Fit { name: recipe.name(), recipe: &recipe, basis: &basis, seed: state.split.seed };
-        app.store.queue_fit(&study, &fit, None).await.map_err(sentence)?;
-    }
-    work::drain(app).await?;
-    keep_policy(app, workspace, account, study.id).await?;
-    Ok(study.id)
-}
-
-/// The best point of the candidate with the least log loss, for the renewals to come.
-async fn keep_policy(app: &App, workspace: i64, account: i64, study: i64) -> Result<(), String> {
-    let sentence = |e: StoreError| e.to_string();
-    let mut best: Option<(f64, pronoia_store::model::Model)> = None;
-    for model in app.store.models(study).await.map_err(sentence)? {
-        let loss = model.judged().map_err(sentence)?.ok_or("a model was not judged")?.log_loss;
-        if best.as_ref().is_none_or(|b| loss < b.0) {
-            best = Some((loss, model));
-        }
-    }
-    let (_, model) = best.ok_or("nothing was fitted")?;
-    let ranking = model.ranked().map_err(sentence)?.ok_or("a model was not judged")?;
-    let amounts =
-        ChurnAmounts { value_kept: 146.0, save_rate: 0.3, offer_cost: 24.0, stayers_take: 0.35, contact_cost: 2.4 };
-    let economics = Economics::Churn(amounts);
-    let population = demo::RENEWALS as f64;
-    let curve = ranking.profit(&economics.prices(), population);
-    let cut_off = curve[pronoia_core::decide::Best::of(&curve).at].cut_off;
-    let chosen =
-        ChosenPolicy { model_id: model.id, policy: Policy { economics, cut_off }, population: Some(population) };
-    let worth = worth_of(&chosen, &ranking);
-    let row = app.store.study(workspace, study).await.map_err(sentence)?;
-    let mut state = row.choices().map_err(sentence)?;
-    state.policy = Some(chosen);
-    let choice = Choice {
-        account_id: account,
-        chosen: format!("Line at P ≥ {}", text::fixed(cut_off, 3)),
-        figure: format!("{} {}; {}", worth.amount, worth.whom, model.name),
-    };
-    app.store.choose(&row, &state, &choice).await.map_err(sentence)
+    fit(app, workspace, study, &["logistic", "scorecard", "forest", "boosted", "network"]).await?;
+    let population = demo::RENEWALS.to_string();
+    let amounts = Typed::from([
+        ("value_kept", "146"),
+        ("save_rate", "30"),
+        ("offer_cost", "24"),
+        ("stayers_take", "35"),
+        ("contact_cost", "2.4"),
+        ("currency", "EUR"),
+        ("population", &population),
+    ]);
+    pages::decide::enter_policy(app, workspace, account, study, &amounts).await.map_err(|e| e.to_string())?;
+    Ok(study)
 }
 
 /// The list of renewals, scored.

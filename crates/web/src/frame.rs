@@ -1,7 +1,7 @@
 //! What stands around every page: head, route, ledger margin, works line.
 
 use pronoia_core::cautions::{self, Caution};
-use pronoia_core::decide::Ranking;
+use pronoia_core::decide::Population;
 use pronoia_core::study::{ChosenPolicy, StudyState};
 use pronoia_store::findings::FindingInShort;
 use pronoia_store::jobs::Work;
@@ -190,11 +190,9 @@ impl StudyView {
         self.models.iter().chain(&self.retired).find(|m| m.id == policy.model_id).map(|m| (policy, m))
     }
 
-    /// What the policy is worth on validation rows.
-    pub fn worth(&self) -> Result<Option<Worth>, PageError> {
-        let Some((chosen, model)) = self.policy_model() else { return Ok(None) };
-        let Some(ranking) = model.ranked()? else { return Ok(None) };
-        Ok(Some(worth_of(chosen, &ranking)))
+    /// What the policy promised when it was chosen.
+    pub fn worth(&self) -> Option<Worth> {
+        self.policy_model().and_then(|(chosen, _)| worth_of(chosen))
     }
 
     fn frame(&self, current: u8) -> Result<StudyFrame, PageError> {
@@ -223,8 +221,7 @@ impl StudyView {
             Some(best) => best.name.clone(),
             None => "nothing to compare".into(),
         };
-        let decide =
-            policy.map_or("no policy yet".into(), |(p, _)| format!("P ≥ {}", text::fixed(p.policy.cut_off, 2)));
+        let decide = policy.map_or("no policy yet".into(), |(chosen, _)| chosen.policy.rule.in_short());
         let lists =
             if self.lists.is_empty() { "none yet".into() } else { text::counted(self.lists.len(), "list", "lists") };
         let stops = vec![
@@ -253,7 +250,7 @@ impl StudyView {
             id: self.study.id,
             title: self.study.title.clone(),
             stops,
-            worth: self.worth()?,
+            worth: self.worth(),
             cautions: self.open_cautions().cloned().collect(),
             worse_than_chance: self.worse_than_chance()?,
             entries,
@@ -300,19 +297,19 @@ impl StudyView {
     }
 }
 
-/// What a policy brings on the judged rows, for its population.
-pub fn worth_of(chosen: &ChosenPolicy, ranking: &Ranking) -> Worth {
-    let population = chosen.population.unwrap_or(1_000.0);
-    let curve = ranking.profit(&chosen.policy.economics.prices(), population);
-    let point = curve[ranking.position_of(chosen.policy.cut_off)];
-    Worth { amount: text::money(point.profit), whom: whom(chosen.population) }
+/// What a policy promised when it was chosen.
+pub fn worth_of(chosen: &ChosenPolicy) -> Option<Worth> {
+    let amount = text::money(chosen.promised?.profit);
+    Some(Worth { amount, whom: whom(&chosen.population, &chosen.currency) })
 }
 
-/// For how many customers an amount is.
-pub fn whom(population: Option<f64>) -> String {
-    match population {
-        Some(n) => format!("for {} customers", text::fixed(n, 0)),
-        None => format!("per {} customers", text::count(1_000)),
+/// What follows an amount of money: what it is counted in, if anybody said, and for how many
+/// customers it is.
+pub fn whom(population: &Population, currency: &str) -> String {
+    let currency = if currency.is_empty() { String::new() } else { format!("{currency} ") };
+    match population.customers {
+        Some(n) => format!("{currency}for {} customers", text::fixed(n, 0)),
+        None => format!("{currency}per {} customers", text::count(1_000)),
     }
 }
 

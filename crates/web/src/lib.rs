@@ -2,6 +2,7 @@
 
 mod app;
 mod assets;
+mod books;
 mod budget;
 pub mod demonstration;
 mod error;

@@ -124,6 +124,12 @@ impl Server {
         }
     }
 
+    /// Runs statements on its database.
+    pub async fn run_sql(&self, sql: &str) {
+        let connection = Connect::connect(&self.database).await.expect("the database");
+        connection.execute_unprepared(sql).await.expect("the statements run");
+    }
+
     /// A second look at the same database.
     pub async fn store(&self) -> Store {
         Store::open(&self.database).await.expect("the database")
@@ -229,8 +235,18 @@ impl Http {
 
     /// Sends a file as the page does.
     pub fn upload(&self, csrf: &str, name: &str, bytes: &[u8]) -> Answer {
+        self.upload_with("", csrf, name, bytes)
+    }
+
+    /// Sends a list of a study.
+    pub fn upload_list(&self, study: i64, name: &str, bytes: &[u8]) -> Answer {
+        let field = format!("--cut\r\nContent-Disposition: form-data; name=\"study\"\r\n\r\n{study}\r\n");
+        self.upload_with(&field, &self.csrf(), name, bytes)
+    }
+
+    fn upload_with(&self, fields: &str, csrf: &str, name: &str, bytes: &[u8]) -> Answer {
         let mut body = format!(
-            "--cut\r\nContent-Disposition: form-data; name=\"csrf\"\r\n\r\n{csrf}\r\n--cut\r\nContent-Disposition: form-data; \
+            "{fields}--cut\r\nContent-Disposition: form-data; name=\"csrf\"\r\n\r\n{csrf}\r\n--cut\r\nContent-Disposition: form-data; \
              name=\"file\"; filename=\"{name}\"\r\nContent-Type: text/csv\r\n\r\n"
         )
         .into_bytes();

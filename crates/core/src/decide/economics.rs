@@ -3,66 +3,42 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-/// What one customer brings or costs, compared with leaving them alone.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Prices {
-    /// Acting on a customer to whom it would happen.
-    pub act_event: f64,
-    /// Acting on a customer to whom it would not.
-    pub act_other: f64,
-}
+use super::amount::{Amount, AmountError, Values};
+use super::assumption::{Assumption, Unit};
+use super::payoff::Payoffs;
+use super::terms::{Churn, Credit, Plain, Response};
+use crate::Table;
+use crate::study::Question;
 
-/// The amounts behind the prices.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+/// The amounts of a question: as they were chosen, for each of some customers, or for one.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "kind")]
-pub enum Economics {
+pub enum Economics<A = Amount> {
     /// An offer to customers who may leave.
-    Churn(ChurnAmounts),
-    /// Prices given outright.
-    Plain(PlainAmounts),
-}
-
-/// Amounts of an offer that is meant to keep customers.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct ChurnAmounts {
-    /// What a kept customer brings.
-    pub value_kept: f64,
-    /// Chance that the offer keeps a customer who would leave, 0 to 1.
-    pub save_rate: f64,
-    /// Cost of the offer when it is taken.
-    pub offer_cost: f64,
-    /// Chance that a customer who would stay takes it too, 0 to 1.
-    pub stayers_take: f64,
-    /// Cost of making the offer to one customer.
-    pub contact_cost: f64,
-}
-
-/// A plain table of money.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct PlainAmounts {
-    /// Acting on a customer with the event.
-    pub act_event: f64,
-    /// Acting on one without.
-    pub act_other: f64,
-    /// Leaving alone one with the event.
-    pub leave_event: f64,
-    /// Leaving alone one without.
-    pub leave_other: f64,
+    Churn(Churn<A>),
+    /// Lending to customers who may not pay back.
+    Credit(Credit<A>),
+    /// A contact with customers who may answer.
+    Response(Response<A>),
+    /// Payoffs given outright.
+    Plain(Plain<A>),
 }
 
 /// An amount that cannot be.
 #[derive(Debug, Clone, PartialEq, Error)]
 pub enum EconomicsError {
     /// Not a share.
-    #[error("“{name}” is a chance and must be between 0 and 100 %; it is {value}.")]
+    #[error("“{name}” must be between 0 and 100 %; it is {value} %{whose}.")]
     Share {
         /// Which amount.
         name: &'static str,
         /// Its value as per cent.
         value: f64,
+        /// For whom, if not for everybody.
+        whose: &'static str,
     },
-    /// Not an amount of money.
-    #[error("“{name}” must be {range}; it is {value}.")]
+    /// Not an amount of money, or time.
+    #[error("“{name}” must be {range}; it is {value}{whose}.")]
     Amount {
         /// Which amount.
         name: &'static str,
@@ -70,171 +46,282 @@ pub enum EconomicsError {
         range: &'static str,
         /// Its value.
         value: f64,
+        /// For whom, if not for everybody.
+        whose: &'static str,
+    },
+    /// Not to be worked out.
+    #[error("“{name}”: {why}")]
+    Formula {
+        /// Which amount.
+        name: &'static str,
+        /// What is wrong.
+        why: AmountError,
     },
 }
 
-/// What an assumption is counted in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Unit {
-    /// A chance, 0 to 1.
-    Chance,
-    /// Money that is brought or spent, 0 or more.
-    Amount,
-    /// Money, gained or lost.
-    Balance,
-}
-
-/// One of the amounts behind the prices.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
-pub struct Assumption {
-    /// The word for it in forms and files.
-    pub word: &'static str,
-    /// Its name.
-    pub name: &'static str,
-    /// What it is assumed to be.
-    pub value: f64,
-    /// What it is counted in.
-    pub unit: Unit,
-}
-
-/// More money than any amount is.
-const MOST: f64 = 1e12;
-
-impl Assumption {
-    /// What it may be.
-    fn range(&self) -> std::ops::RangeInclusive<f64> {
-        match self.unit {
-            Unit::Chance => 0.0..=1.0,
-            Unit::Amount => 0.0..=MOST,
-            Unit::Balance => -MOST..=MOST,
+impl<A> Economics<A> {
+    /// The amounts behind the payoffs, in the order in which they are asked for.
+    pub fn amounts(&self) -> Vec<(Assumption, &A)> {
+        fn named<const N: usize, A>(all: [Assumption; N], amounts: [&A; N]) -> Vec<(Assumption, &A)> {
+            all.into_iter().zip(amounts).collect()
+        }
+        match self {
+            Self::Churn(a) => named(Churn::<A>::ASSUMPTIONS, a.amounts()),
+            Self::Credit(a) => named(Credit::<A>::ASSUMPTIONS, a.amounts()),
+            Self::Response(a) => named(Response::<A>::ASSUMPTIONS, a.amounts()),
+            Self::Plain(a) => named(Plain::<A>::ASSUMPTIONS, a.amounts()),
         }
     }
 
-    /// Whether it may be that.
-    pub fn is_possible(&self, value: f64) -> bool {
-        self.range().contains(&value)
+    /// The same question with other amounts, each made from the one that is there.
+    pub fn map<B>(&self, mut of: impl FnMut(&Assumption, &A) -> B) -> Economics<B> {
+        fn each<const N: usize, A, B>(
+            all: [Assumption; N],
+            amounts: [&A; N],
+            of: &mut impl FnMut(&Assumption, &A) -> B,
+        ) -> [B; N] {
+            std::array::from_fn(|at| of(&all[at], amounts[at]))
+        }
+        match self {
+            Self::Churn(a) => Economics::Churn(Churn::of(each(Churn::<A>::ASSUMPTIONS, a.amounts(), &mut of))),
+            Self::Credit(a) => Economics::Credit(Credit::of(each(Credit::<A>::ASSUMPTIONS, a.amounts(), &mut of))),
+            Self::Response(a) => {
+                Economics::Response(Response::of(each(Response::<A>::ASSUMPTIONS, a.amounts(), &mut of)))
+            }
+            Self::Plain(a) => Economics::Plain(Plain::of(each(Plain::<A>::ASSUMPTIONS, a.amounts(), &mut of))),
+        }
     }
 
-    /// What it may be that comes nearest.
-    pub fn nearest_possible(&self, value: f64) -> f64 {
-        value.clamp(*self.range().start(), *self.range().end())
+    /// The amount by a word; none if the question does not ask for it.
+    pub fn amount(&self, word: &str) -> Option<&A> {
+        self.amounts().into_iter().find(|(assumption, _)| assumption.word == word).map(|(_, amount)| amount)
+    }
+}
+
+impl<A: Clone> Economics<A> {
+    /// The same with another value for one assumption; one of another question changes nothing.
+    #[must_use]
+    pub fn with(&self, word: &str, amount: A) -> Self {
+        self.map(|assumption, there| if assumption.word == word { amount.clone() } else { there.clone() })
+    }
+}
+
+impl Economics<f64> {
+    /// The usual beginnings for a question.
+    pub fn usual(question: Question) -> Self {
+        let nothing = match question {
+            Question::Churn => Self::Churn(Churn::of([0.0; 7])),
+            Question::Credit => Self::Credit(Credit::of([0.0; 8])),
+            Question::Response => Self::Response(Response::of([0.0; 4])),
+            Question::Other => Self::Plain(Plain::of([0.0; 4])),
+        };
+        nothing.map(|assumption, _| assumption.usual)
+    }
+
+    /// What one customer is worth.
+    pub fn payoffs(&self) -> Payoffs {
+        match self {
+            Self::Churn(a) => a.payoffs(),
+            Self::Credit(a) => a.payoffs(),
+            Self::Response(a) => a.payoffs(),
+            Self::Plain(a) => a.payoffs(),
+        }
+    }
+
+    /// The same amounts for everybody, as a choice.
+    pub fn chosen(&self) -> Economics {
+        self.map(|_, amount| Amount::Same(*amount))
     }
 }
 
 impl Economics {
-    /// The amounts behind the prices, in the order in which they are asked for.
-    pub fn assumptions(&self) -> Vec<Assumption> {
-        let of = |word, name, value, unit| Assumption { word, name, value, unit };
-        match self {
-            Self::Churn(a) => vec![
-                of("value_kept", "A kept customer brings", a.value_kept, Unit::Amount),
-                of("save_rate", "The offer keeps a leaver", a.save_rate, Unit::Chance),
-                of("offer_cost", "The offer, if taken", a.offer_cost, Unit::Amount),
-                of("stayers_take", "Stayers who take it too", a.stayers_take, Unit::Chance),
-                of("contact_cost", "Making the offer", a.contact_cost, Unit::Amount),
-            ],
-            Self::Plain(a) => vec![
-                of("act_event", "Acting, with the event", a.act_event, Unit::Balance),
-                of("act_other", "Acting, without", a.act_other, Unit::Balance),
-                of("leave_event", "Leaving alone, with the event", a.leave_event, Unit::Balance),
-                of("leave_other", "Leaving alone, without", a.leave_other, Unit::Balance),
-            ],
+    /// Whether every amount is the same for everybody.
+    pub fn is_same_for_all(&self) -> bool {
+        self.amounts().iter().all(|(_, amount)| amount.formula().is_none())
+    }
+
+    /// The amounts of a customer who is average in every one.
+    pub fn typical(&self) -> Economics<f64> {
+        self.map(|_, amount| amount.typical())
+    }
+
+    /// The columns that the amounts are worked out from, each once.
+    pub fn inputs(&self) -> Vec<String> {
+        let mut inputs: Vec<String> = Vec::new();
+        for (_, amount) in self.amounts() {
+            let read = amount.formula().into_iter().flat_map(|formula| formula.expression.inputs());
+            for name in read {
+                if !inputs.iter().any(|there| there == name) {
+                    inputs.push(name.to_owned());
+                }
+            }
         }
+        inputs
     }
 
-    /// The same with another value for one assumption.
-    #[must_use]
-    pub fn with(&self, assumption: &Assumption, value: f64) -> Self {
-        let mut other = self.clone();
-        let amount = match (&mut other, assumption.word) {
-            (Self::Churn(a), "value_kept") => &mut a.value_kept,
-            (Self::Churn(a), "save_rate") => &mut a.save_rate,
-            (Self::Churn(a), "offer_cost") => &mut a.offer_cost,
-            (Self::Churn(a), "stayers_take") => &mut a.stayers_take,
-            (Self::Churn(a), "contact_cost") => &mut a.contact_cost,
-            (Self::Plain(a), "act_event") => &mut a.act_event,
-            (Self::Plain(a), "act_other") => &mut a.act_other,
-            (Self::Plain(a), "leave_event") => &mut a.leave_event,
-            (Self::Plain(a), "leave_other") => &mut a.leave_other,
-            // An assumption of another question changes nothing here.
-            _ => return other,
-        };
-        *amount = value;
-        other
-    }
-
-    /// Checks every amount.
+    /// Checks every amount that is the same for everybody.
     ///
     /// # Errors
     /// [`EconomicsError`] for the first that cannot be.
     pub fn check(&self) -> Result<(), EconomicsError> {
-        let impossible = self.assumptions().into_iter().find(|assumption| !assumption.is_possible(assumption.value));
-        let Some(Assumption { name, value, unit, .. }) = impossible else { return Ok(()) };
-        Err(match unit {
-            Unit::Chance => EconomicsError::Share { name, value: value * 100.0 },
-            Unit::Amount => EconomicsError::Amount { name, range: "an amount of 0 or more", value },
-            Unit::Balance => EconomicsError::Amount { name, range: "a finite amount", value },
-        })
+        for (assumption, amount) in self.amounts() {
+            if let Amount::Same(value) = amount {
+                possible(&assumption, *value, "")?;
+            }
+        }
+        Ok(())
     }
 
-    /// The prices for one customer, compared with leaving them alone.
+    /// Works out every amount for rows of a table, and writes down in the choice what formulas
+    /// come to on average; also for how many rows one of them had no value, who are given the mean
+    /// of the others.
     ///
-    /// For an offer that keeps customers: a leaver brings
-    /// `save_rate × (value_kept − offer_cost) − contact_cost`, a stayer costs
-    /// `stayers_take × offer_cost + contact_cost`.
-    pub fn prices(&self) -> Prices {
-        match self {
-            Self::Churn(a) => Prices {
-                act_event: a.save_rate * (a.value_kept - a.offer_cost) - a.contact_cost,
-                act_other: -(a.stayers_take * a.offer_cost) - a.contact_cost,
-            },
-            Self::Plain(a) => Prices { act_event: a.act_event - a.leave_event, act_other: a.act_other - a.leave_other },
+    /// # Errors
+    /// [`EconomicsError`] for the first amount that cannot be, for anybody.
+    pub fn worked_out(&mut self, table: &Table, rows: &[usize]) -> Result<(Economics<Values>, u64), EconomicsError> {
+        let (mut wrong, mut lacking) = (None, 0);
+        let values = self.map(|assumption, amount| match amount.values(table, rows) {
+            Ok((values, without)) => {
+                let (least, most) = values.range();
+                let whose = if amount.formula().is_some() { " for one of the customers" } else { "" };
+                let checked = possible(assumption, least, whose).and_then(|()| possible(assumption, most, whose));
+                wrong = wrong.take().or(checked.err());
+                lacking = lacking.max(without);
+                values
+            }
+            Err(why) => {
+                wrong = wrong.take().or(Some(EconomicsError::Formula { name: assumption.name, why }));
+                Values::Same(0.0)
+            }
+        });
+        if let Some(wrong) = wrong {
+            return Err(wrong);
         }
+        let means: Vec<f64> = values.amounts().iter().map(|(_, values)| values.mean()).collect();
+        let mut means = means.into_iter();
+        *self = self.map(|_, amount| {
+            let mean = means.next();
+            match (amount.clone(), mean) {
+                (Amount::Each(mut formula), Some(mean)) => {
+                    formula.mean = mean;
+                    Amount::Each(formula)
+                }
+                (same, _) => same,
+            }
+        });
+        Ok((values, lacking))
     }
 }
 
-impl Prices {
-    /// What acting on `acted` customers brings, `events` of whom have the event.
-    pub fn profit(&self, acted: f64, events: f64) -> f64 {
-        self.act_event * events + self.act_other * (acted - events)
+impl Economics<Values> {
+    /// What one customer is worth.
+    pub fn payoffs_of(&self, customer: usize) -> Payoffs {
+        self.map(|_, values| values.of(customer)).payoffs()
     }
 
-    /// The probability from which acting pays; none if it always or never does.
-    pub fn break_even(&self) -> Option<f64> {
-        let spread = self.act_event - self.act_other;
-        let p = -self.act_other / spread;
-        (spread > 0.0 && (0.0..=1.0).contains(&p)).then_some(p)
+    /// What customers are worth where amounts are on average as given instead: those that differ
+    /// by customer do so in proportion.
+    pub fn under(&self, typical: &Economics<f64>) -> impl Fn(usize) -> Payoffs + Sync + use<> {
+        let mut wanted = typical.amounts().into_iter().map(|(_, amount)| *amount);
+        let scaled = self.map(|_, values| match (values, wanted.next()) {
+            (Values::Same(_), Some(wanted)) => (Values::Same(wanted), 1.0),
+            (each, Some(wanted)) if each.mean() != 0.0 => (each.clone(), wanted / each.mean()),
+            (each, _) => (each.clone(), 1.0),
+        });
+        move |customer| scaled.map(|_, (values, factor)| values.of(customer) * factor).payoffs()
     }
+
+    /// Whether every amount is the same for everybody.
+    pub fn is_same_for_all(&self) -> bool {
+        self.amounts().iter().all(|(_, values)| matches!(values, Values::Same(_)))
+    }
+
+    /// The amounts of a customer who is average in every one.
+    pub fn typical(&self) -> Economics<f64> {
+        self.map(|_, values| values.mean())
+    }
+}
+
+fn possible(assumption: &Assumption, value: f64, whose: &'static str) -> Result<(), EconomicsError> {
+    if assumption.is_possible(value) {
+        return Ok(());
+    }
+    let name = assumption.name;
+    Err(match assumption.unit {
+        Unit::Chance | Unit::Rate => EconomicsError::Share { name, value: value * 100.0, whose },
+        Unit::Amount => EconomicsError::Amount { name, range: "an amount of 0 or more", value, whose },
+        Unit::Balance => EconomicsError::Amount { name, range: "a finite amount", value, whose },
+        Unit::Years => EconomicsError::Amount { name, range: "a time of up to 50 years", value, whose },
+    })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Kind;
+    use crate::expression::Expression;
+    use crate::table::ColumnBuilder;
 
-    #[test]
-    fn an_offer_is_priced_for_leavers_and_for_stayers() {
-        let economics = Economics::Churn(ChurnAmounts {
-            value_kept: 212.0,
-            save_rate: 0.25,
-            offer_cost: 29.0,
-            stayers_take: 0.32,
-            contact_cost: 2.4,
-        });
-        let prices = economics.prices();
-        assert!((prices.act_event - 43.35).abs() < 1e-12);
-        assert!((prices.act_other + 11.68).abs() < 1e-12);
-        let p = prices.break_even().expect("between the two");
-        assert!(prices.profit(1.0, p).abs() < 1e-12, "at break-even acting brings nothing");
+    fn fees(fees: &[Option<f64>]) -> Table {
+        let mut column = ColumnBuilder::new("fee", Kind::Number);
+        for fee in fees {
+            match fee {
+                Some(fee) => column.push_number(*fee),
+                None => column.push_missing(),
+            }
+        }
+        Table::new(vec![column.finish()]).expect("a table")
     }
 
     #[test]
     fn impossible_amounts_are_named() {
-        let amounts =
-            ChurnAmounts { value_kept: 1.0, save_rate: 1.2, offer_cost: 1.0, stayers_take: 0.0, contact_cost: 0.0 };
-        let error = Economics::Churn(amounts).check().expect_err("over 100 %").to_string();
+        let economics = Economics::usual(Question::Churn).with("save_rate", 1.2).chosen();
+        let error = economics.check().expect_err("over 100 %").to_string();
         assert!(error.contains("The offer keeps a leaver") && error.contains("120"), "{error}");
-        let amounts = ChurnAmounts { save_rate: f64::NAN, ..amounts };
-        assert!(Economics::Churn(amounts).check().is_err());
+        assert!(economics.with("save_rate", Amount::Same(f64::NAN)).check().is_err());
+        assert!(economics.with("save_rate", Amount::Same(0.2)).check().is_ok());
+        let error = economics.with("save_rate", 0.2.into()).with("years", 0.0.into()).check().expect_err("no time");
+        assert!(error.to_string().contains("up to 50 years"), "{error}");
+    }
+
+    #[test]
+    fn amounts_may_be_worked_out_from_the_columns_of_each_customer() {
+        let table = fees(&[Some(100.0), None, Some(300.0), Some(999.0)]);
+        let columns = Expression::columns_of(&table);
+        let mut economics = Economics::usual(Question::Churn)
+            .chosen()
+            .with("value_kept", Amount::typed("fee * 0.5", &columns).expect("a formula"));
+        assert!(!economics.is_same_for_all());
+        assert_eq!(economics.inputs(), ["fee"]);
+        let (values, lacking) = economics.worked_out(&table, &[0, 1, 2]).expect("worked out");
+        assert_eq!(lacking, 1, "who is given the mean of the others");
+        let value = |customer| *values.amount("value_kept").map(|v| v.of(customer)).as_ref().expect("an amount");
+        assert_eq!([value(0), value(1), value(2)], [50.0, 100.0, 150.0]);
+        assert_eq!(economics.typical().amount("value_kept"), Some(&100.0));
+        let stored = serde_json::to_string(&economics).expect("written");
+        assert_eq!(serde_json::from_str::<Economics>(&stored).expect("read"), economics);
+        for customer in 0..3 {
+            let by_hand = Economics::usual(Question::Churn).with("value_kept", value(customer)).payoffs();
+            assert_eq!(values.payoffs_of(customer), by_hand);
+        }
+    }
+
+    #[test]
+    fn a_formula_that_cannot_be_is_refused_in_words() {
+        let table = fees(&[Some(0.3), Some(40.0)]);
+        let columns = Expression::columns_of(&table);
+        let refused = |word: &str, sql: &str| {
+            let amount = Amount::typed(sql, &columns).expect("an expression");
+            let mut economics = Economics::usual(Question::Churn).chosen().with(word, amount);
+            economics.worked_out(&table, &[0, 1]).expect_err("refused").to_string()
+        };
+        let said = refused("save_rate", "fee");
+        assert!(said.contains("4000 % for one of the customers"), "{said}");
+        let said = refused("offer_cost", "fee / 0");
+        assert!(said.contains("no value for any"), "{said}");
+        let said = Amount::typed("'much'", &columns).expect_err("text").to_string();
+        assert!(said.contains("has to be a number"), "{said}");
+        let said = Amount::typed("fees + 1", &columns).expect_err("no such column").to_string();
+        assert!(said.contains("fees"), "{said}");
     }
 }

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::Prices;
+use super::{Expected, Payoffs, Population};
 use crate::Table;
 use crate::drivers::Z90;
 use crate::evaluate::Confusion;
@@ -16,17 +16,6 @@ pub struct FixedRule {
     /// Rows on which it says neither yes nor no, because something is missing; it
     /// does not act on them.
     pub unknown: u64,
-}
-
-/// An expected profit and its 90 % interval.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
-pub struct Expected {
-    /// The profit.
-    pub profit: f64,
-    /// Lower end.
-    pub low: f64,
-    /// Upper end.
-    pub high: f64,
 }
 
 impl FixedRule {
@@ -45,20 +34,30 @@ impl FixedRule {
         Ok(Self { counts, unknown })
     }
 
-    /// What it would have brought for `population` customers like the ones judged;
-    /// the interval follows from the spread of single customers.
-    pub fn expected(&self, prices: &Prices, population: f64) -> Expected {
-        let (hits, alarms) = (self.counts.hits as f64, self.counts.false_alarms as f64);
-        let n = self.counts.rows().max(1) as f64;
-        let mean = (hits * prices.act_event + alarms * prices.act_other) / n;
-        let square = (hits * prices.act_event.powi(2) + alarms * prices.act_other.powi(2)) / n;
-        let reach = Z90 * ((square - mean * mean).max(0.0) / n).sqrt();
-        Expected { profit: mean * population, low: (mean - reach) * population, high: (mean + reach) * population }
+    /// What it would have brought for a population like the customers judged; the interval
+    /// follows from the spread of single customers.
+    pub fn expected(&self, payoffs: &Payoffs, population: &Population) -> Expected {
+        let counts = &self.counts;
+        let (events, others) = (counts.hits + counts.missed, counts.false_alarms + counts.left_alone);
+        let rows = (events + others) as f64;
+        let weights = population.weights(rows, events as f64);
+        let parts = [
+            (counts.hits, payoffs.act.event, weights.event),
+            (counts.false_alarms, payoffs.act.other, weights.other),
+            (counts.missed, payoffs.leave.event, weights.event),
+            (counts.left_alone, payoffs.leave.other, weights.other),
+        ];
+        let sum =
+            |of: fn(f64) -> f64| parts.iter().map(|&(n, worth, weight)| n as f64 * of(worth * weight)).sum::<f64>();
+        let (profit, squares) = (sum(|x| x), sum(|x| x * x));
+        let reach = Z90 * (squares - profit * profit / rows.max(1.0)).max(0.0).sqrt();
+        Expected { profit, low: profit - reach, high: profit + reach }
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use super::super::Payoff;
     use super::*;
     use crate::Kind;
     use crate::table::ColumnBuilder;
@@ -78,7 +77,8 @@ mod tests {
         let found = FixedRule::follow(&rule, &table, &[0, 1, 2, 3], &[true, false, true, false]).expect("followed");
         assert_eq!(found.counts, Confusion { hits: 1, false_alarms: 1, missed: 1, left_alone: 1 });
         assert_eq!(found.unknown, 1);
-        let expected = found.expected(&Prices { act_event: 30.0, act_other: -10.0 }, 400.0);
+        let payoffs = Payoffs { act: Payoff { event: 30.0, other: -10.0 }, ..Payoffs::default() };
+        let expected = found.expected(&payoffs, &Population::of(400.0));
         // 30, −10, 0 and 0 among four: 5 on average, with a variance of 225.
         assert!((expected.profit - 2_000.0).abs() < 1e-9, "{expected:?}");
         let reach = Z90 * (225.0f64 / 4.0).sqrt() * 400.0;
@@ -88,7 +88,8 @@ mod tests {
     #[test]
     fn acting_on_nobody_is_worth_nothing_for_certain() {
         let nobody = FixedRule { counts: Confusion { missed: 10, left_alone: 90, ..Confusion::default() }, unknown: 0 };
-        let expected = nobody.expected(&Prices { act_event: 30.0, act_other: -10.0 }, 1_000.0);
+        let payoffs = Payoffs { act: Payoff { event: 30.0, other: -10.0 }, ..Payoffs::default() };
+        let expected = nobody.expected(&payoffs, &Population::default());
         assert_eq!((expected.low, expected.profit, expected.high), (0.0, 0.0, 0.0));
     }
 }

@@ -1,15 +1,42 @@
 //! What acting is worth, for how many, and on whom.
 
+pub mod alternatives;
+mod amount;
+mod assumption;
+mod curve;
+mod decision;
 mod difference;
 mod economics;
+mod expected_maximum;
 mod fixed_rule;
+mod outcomes;
+mod payoff;
+mod policy;
+mod population;
 mod ranking;
+mod resample;
 mod sensitivity;
+mod sums;
+mod terms;
 mod thousand;
+mod weighing;
 
-pub use difference::Difference;
-pub use economics::{Assumption, ChurnAmounts, Economics, EconomicsError, PlainAmounts, Prices, Unit};
-pub use fixed_rule::{Expected, FixedRule};
-pub use ranking::{Best, CurveError, Policy, ProfitPoint, Ranking, Stand};
-pub use sensitivity::Sensitivity;
+pub use alternatives::{Alternative, Which};
+pub use amount::{Amount, AmountError, Formula, Values};
+pub use assumption::{Assumption, Unit};
+pub use curve::{Best, Curve, Expected, ProfitPoint};
+pub use decision::Decision;
+pub use difference::{Difference, gain_between, worth_of_actions};
+pub use economics::{Economics, EconomicsError};
+pub use expected_maximum::{Uncertain, expected_maximum};
+pub use fixed_rule::FixedRule;
+pub use outcomes::OutcomeWorth;
+pub use payoff::{Payoff, Payoffs};
+pub use policy::{Action, Line, Order, Policy, Rule, SoFar};
+pub use population::{EventRate, Population, Shift};
+pub use ranking::{CurveError, Ranking, Stand};
+pub use sensitivity::{Sensitivity, break_even};
+pub use sums::Worths;
+pub use terms::{Churn, Credit, Plain, Response, annuity};
 pub use thousand::{COLUMNS, ROWS, Thousand};
+pub use weighing::{Customers, Scale, Weighing};

@@ -89,7 +89,7 @@ impl Closer {
             Some(few) => {
                 let probability = few.model.probabilities(table, &judged)?;
                 Some(Beside {
-                    ranking: ranking(&probability, &happened, seed)?,
+                    ranking: ranking(&probability, &happened)?,
                     area_under_roc: crate::evaluate::area_under_roc(&probability, &happened, None),
                     less: delong::difference(&whole, &probability, &happened),
                     few,
@@ -98,10 +98,10 @@ impl Closer {
         };
         let events = happened.iter().filter(|&&e| e).count() as u64;
         let by_rows = ByRows { points, judged: judged.len() as u64, events, gain };
-        Ok(Self { by_rows, whole: ranking(&whole, &happened, seed)?, few })
+        Ok(Self { by_rows, whole: ranking(&whole, &happened)?, few })
     }
 }
 
-fn ranking(probability: &[f64], event: &[bool], seed: u64) -> Result<Ranking, ModelError> {
-    Ranking::of(probability, event, seed).map_err(|e| ModelError::Population(e.to_string()))
+fn ranking(probability: &[f64], event: &[bool]) -> Result<Ranking, ModelError> {
+    Ranking::of(probability, event).map_err(|e| ModelError::Population(e.to_string()))
 }

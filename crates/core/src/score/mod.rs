@@ -6,6 +6,7 @@ pub use file::to_csv;
 
 use serde::{Deserialize, Serialize};
 
+use crate::decide::{Action, Payoffs, Policy, Population, Rule};
 use crate::prepare::Seen;
 use crate::table::{ColumnBuilder, Storage, Values};
 use crate::{Column, Kind, Model, Table};
@@ -157,30 +158,60 @@ pub fn match_list(model: &Model, list: &Table) -> (MatchReport, Table) {
 /// The column that holds the probability.
 pub const PROBABILITY: &str = "pronoia_probability";
 
-/// The column that holds the decision: `act` or `leave`.
+/// The column that holds the decision: `act`, `refer` or `leave`.
 pub const DECISION: &str = "pronoia_decision";
 
-/// Scores a list: its own columns untouched, then probability and, with a
-/// cut-off, decision; and how many are to be acted on.
+/// By what a list is decided on.
+#[derive(Debug, Clone, Copy)]
+pub enum By<'p> {
+    /// A probability alone.
+    CutOff(f64),
+    /// A policy, for a population.
+    Policy(&'p Policy, &'p Population),
+}
+
+impl By<'_> {
+    fn actions(&self, list: &Table, probability: &[f64]) -> Result<Vec<Action>, String> {
+        match self {
+            Self::CutOff(cut_off) => {
+                Ok(Rule::cut_off(*cut_off).actions(probability, |_| Payoffs::default(), probability.len() as f64))
+            }
+            Self::Policy(policy, _) => {
+                let rows: Vec<usize> = (0..list.rows()).collect();
+                let (values, _) = policy.economics.clone().worked_out(list, &rows).map_err(|e| e.to_string())?;
+                let payoffs = |row| values.payoffs_of(row);
+                Ok(policy.rule.actions(probability, payoffs, probability.len() as f64))
+            }
+        }
+    }
+}
+
+/// Scores a list: its own columns untouched, then probability and, if there is anything to decide
+/// by, decision; and how many are to be acted on. Probabilities are those among the population of a
+/// policy; its limits are those of the list.
 ///
 /// `matched` is what [`match_list`] made of the same list.
 ///
 /// # Errors
-/// A sentence if columns that the model needs are missing.
-pub fn scored(model: &Model, list: &Table, matched: &Table, cut_off: Option<f64>) -> Result<(Table, u64), String> {
+/// A sentence if columns that the model or the policy needs are missing.
+pub fn scored(model: &Model, list: &Table, matched: &Table, by: Option<By>) -> Result<(Table, u64), String> {
     let all: Vec<usize> = (0..list.rows()).collect();
-    let probabilities = model.probabilities(matched, &all).map_err(|e| e.to_string())?;
+    let mut probabilities = model.probabilities(matched, &all).map_err(|e| e.to_string())?;
+    if let Some(By::Policy(_, population)) = by {
+        let shift = population.shift();
+        probabilities.iter_mut().for_each(|p| *p = shift.there(*p));
+    }
     let mut columns = list.columns().to_vec();
     columns.retain(|c| c.name != PROBABILITY && c.name != DECISION);
     let mut probability = ColumnBuilder::new(PROBABILITY, Kind::Number);
     probabilities.iter().for_each(|&p| probability.push_number(p));
     columns.push(probability.finish());
     let mut acted = 0;
-    if let Some(cut_off) = cut_off {
+    if let Some(by) = by {
         let mut decision = ColumnBuilder::new(DECISION, Kind::Category);
-        for &p in &probabilities {
-            acted += u64::from(p >= cut_off);
-            decision.push_word(if p >= cut_off { "act" } else { "leave" });
+        for action in by.actions(list, &probabilities)? {
+            acted += u64::from(action == Action::Act);
+            decision.push_word(action.word());
         }
         columns.push(decision.finish());
     }

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::{ColumnChoice, Outcome, Role};
 use crate::balance::Balance;
 use crate::cautions::Kept;
-use crate::decide::Policy;
+use crate::decide::{Expected, Policy, Population};
 use crate::prepare::{Action, PrepareError, Step, steps};
 use crate::split::{Dealt, SplitPlan};
 use crate::{Kind, Table};
@@ -46,8 +46,13 @@ pub struct ChosenPolicy {
     pub model_id: i64,
     /// Economics and rule.
     pub policy: Policy,
-    /// Size of the population the money is for; without one it is per 1 000 customers.
-    pub population: Option<f64>,
+    /// Whom the money is for.
+    pub population: Population,
+    /// What the money is counted in, as it stands behind amounts; empty if nobody said.
+    #[serde(default)]
+    pub currency: String,
+    /// What the customers judged promised when it was chosen; none where that was not written down.
+    pub promised: Option<Expected>,
 }
 
 /// What a model is fitted on. A model whose basis differs from the study's

@@ -15,7 +15,7 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 
-use crate::decide::Prices;
+use crate::decide::Payoff;
 use crate::evaluate::{area_under_roc, descending, log_loss};
 use crate::learn::{Family, Settings, seed_of};
 use crate::model::{Model, ModelError};
@@ -50,8 +50,8 @@ pub enum Measure {
     LogLoss,
     /// One less the area under the ROC curve.
     Area,
-    /// Less the profit per 1 000 customers at the best cut-off.
-    Profit(Prices),
+    /// Less the gain over leaving everybody alone, per 1 000 customers at the best cut-off.
+    Profit(Payoff),
 }
 
 impl Measure {
@@ -60,11 +60,11 @@ impl Measure {
         match self {
             Self::LogLoss => log_loss(probability, event, None),
             Self::Area => 1.0 - area_under_roc(probability, event, None),
-            Self::Profit(prices) => {
+            Self::Profit(gain) => {
                 let (mut profit, mut best) = (0.0, 0.0f64);
                 let order = descending(probability);
                 for (at, &row) in order.iter().enumerate() {
-                    profit += if event[row] { prices.act_event } else { prices.act_other };
+                    profit += gain.happened(event[row]);
                     // Customers with equal probabilities are acted on together.
                     if order.get(at + 1).is_none_or(|&next| probability[next] != probability[row]) {
                         best = best.max(profit);

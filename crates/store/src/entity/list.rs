@@ -15,8 +15,8 @@ pub struct Model {
     pub table_id: i64,
     /// The model.
     pub model_id: i64,
-    /// Act from this probability on.
-    pub cut_off: f64,
+    /// By what it is decided on: a `pronoia_core::study::ChosenPolicy`.
+    pub policy: Json,
     /// A `pronoia_core::score::MatchReport`.
     pub report: Json,
     /// `matched`, `scoring`, `scored`, `failed` or `stopped`.

@@ -12,9 +12,9 @@ use std::cmp::Ordering;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions;
-use pronoia_core::decide::{Best, Expected, Prices};
+use pronoia_core::decide::{self, Expected, Order, Payoffs, Population, Ranking, Rule, Worths};
 use pronoia_core::evaluate::Confusion;
-use pronoia_core::study::Question;
+use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 
@@ -148,13 +148,14 @@ pub async fn page(
     let asked = Asked::of(&query);
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let question = view.study.kind();
-    let chosen = view.state.policy.clone();
-    let population = chosen.as_ref().and_then(|p| p.population);
-    let prices = chosen.as_ref().map(|p| p.policy.economics.prices());
+    let money = view.state.policy.as_ref().map(Money::of);
     let share = acted_share(&view)?;
-    let mut candidates = candidates(&view, prices.as_ref(), population, share)?;
-    let all = match (&prices, candidates.first().and_then(|c| c.ranking.as_ref())) {
-        (Some(prices), Some(r)) => r.profit(prices, population.unwrap_or(1_000.0)).last().map(|p| p.profit),
+    let mut candidates = candidates(&view, money.as_ref(), share)?;
+    let none_and_all = match (&money, candidates.first().and_then(|c| c.ranking.as_ref())) {
+        (Some(money), Some(ranking)) => {
+            let curve = money.curve(ranking);
+            Some([curve.none().profit, curve.all().profit])
+        }
         _ => None,
     };
     let sorted_by = asked.set.measures().iter().find(|m| Some(m.word) == asked.sort.as_deref());
@@ -170,7 +171,7 @@ pub async fn page(
         ticked.clone()
     };
     let pair = match ticked[..] {
-        [a, b] => pair(&app, [a, b], prices.as_ref(), population).await?,
+        [a, b] => pair(&app, [a, b], money.as_ref()).await?,
         _ => None,
     };
     let base = view.href("compare");
@@ -190,7 +191,7 @@ pub async fn page(
         Some(candidate) => Some(app.store.model(candidate.model.id).await?),
         None => None,
     };
-    let closer = whole.as_ref().map(|row| CloserView::of(row, (prices.as_ref(), population))).transpose()?.flatten();
+    let closer = whole.as_ref().map(|row| CloserView::of(row, money.as_ref())).transpose()?.flatten();
     let looking_closer = match open {
         Some(candidate) => {
             let work = Work::Closer { model: candidate.model.id };
@@ -202,8 +203,8 @@ pub async fn page(
         (Some(candidate), Some(row)) => confusion(&view, candidate, row, asked.cut_off)?,
         _ => None,
     };
-    let today = match (&prices, &rule.found) {
-        (Some(prices), Some(found)) => Some(found.expected(prices, population.unwrap_or(1_000.0))),
+    let today = match (&money, &rule.found) {
+        (Some(money), Some(found)) => Some(found.expected(&money.payoffs, &money.population)),
         _ => None,
     };
     let left_out = match app.store.finding(view.study.id).await? {
@@ -214,11 +215,11 @@ pub async fn page(
     html(&Page {
         frame: Frame::of_study(&app, &visitor, &view, 5).await?,
         left_out,
-        heading: heading(&candidates, prices.is_some(), population, sorted_by),
+        heading: heading(&candidates, money.as_ref(), sorted_by),
         decide: view.href("decide"),
-        priced: prices.is_some(),
-        whom: whom(population),
-        standing: standing(&view, &candidates, all, today),
+        priced: money.is_some(),
+        whom: money.as_ref().map_or(String::new(), Money::whom),
+        standing: standing(&view, &candidates, none_and_all, today),
         sets: Set::ALL
             .iter()
             .map(|s| link(s.label(), asked.href(&base, "measures", Some(s.word())), *s == asked.set))
@@ -231,7 +232,7 @@ pub async fn page(
             .map(|m| link(m.name, asked.href(&base, "sort", Some(m.word)), Some(m.word) == sorted_by.map(|s| s.word)))
             .collect(),
         lines: candidates.iter().map(|c| line(&view, c, &asked, &base, opened)).collect(),
-        baselines: baselines(asked.set, first, &rule, (prices.as_ref(), population.unwrap_or(1_000.0))),
+        baselines: baselines(asked.set, first, &rule, money.as_ref()),
         rule,
         acting: text::percent(share),
         judged_on,
@@ -252,27 +253,62 @@ pub async fn page(
     })
 }
 
+/// What figures of money need to know.
+pub struct Money {
+    /// What a customer is worth who is average in every amount.
+    payoffs: Payoffs,
+    population: Population,
+    currency: String,
+}
+
+impl Money {
+    fn of(chosen: &ChosenPolicy) -> Self {
+        Self {
+            payoffs: chosen.policy.economics.typical().payoffs(),
+            population: chosen.population,
+            currency: chosen.currency.clone(),
+        }
+    }
+
+    /// The profit curve of customers ordered by probability.
+    fn curve(&self, ranking: &Ranking) -> decide::Curve {
+        decide::Curve::of(ranking, &Worths::Same(self.payoffs), &self.population, SEED)
+    }
+
+    fn whom(&self) -> String {
+        whom(&self.population, &self.currency)
+    }
+}
+
+/// Governs the resamples behind intervals.
+const SEED: u64 = 1;
+
+/// The probability from which a rule acts, if it is that.
+fn cut_off_of(rule: &Rule) -> Option<f64> {
+    match (rule.by, rule.line) {
+        (Order::Probability, decide::Line::Least(cut_off)) => Some(cut_off),
+        _ => None,
+    }
+}
+
 /// The share of customers that the policy acts on, or a fifth.
 fn acted_share(view: &StudyView) -> Result<f64, PageError> {
     let Some((chosen, model)) = view.policy_model() else { return Ok(measures::FIRST) };
     let Some(ranking) = model.ranked()? else { return Ok(measures::FIRST) };
-    let stand = ranking.stands[ranking.position_of(chosen.policy.cut_off)];
-    Ok(if stand.acted == 0 { measures::FIRST } else { stand.acted as f64 / ranking.rows as f64 })
+    let rule = &chosen.policy.rule;
+    let curve = Money::of(chosen).curve(&ranking);
+    let at = curve.last_within(&[&[rule.line], &rule.limits[..]].concat());
+    Ok(if at == 0 { measures::FIRST } else { curve.points[at].share })
 }
 
-fn candidates<'v>(
-    view: &'v StudyView,
-    prices: Option<&Prices>,
-    population: Option<f64>,
-    share: f64,
-) -> Result<Vec<Candidate<'v>>, PageError> {
+fn candidates<'v>(view: &'v StudyView, money: Option<&Money>, share: f64) -> Result<Vec<Candidate<'v>>, PageError> {
     let mut judged = Vec::new();
     for model in view.fitted() {
         let Some(evaluation) = model.judged()? else { continue };
         let ranking = model.ranked()?;
-        let best = prices.zip(ranking.as_ref()).map(|(prices, ranking)| {
-            let curve = ranking.profit(prices, population.unwrap_or(1_000.0));
-            curve[Best::of(&curve).at]
+        let best = money.zip(ranking.as_ref()).map(|(money, ranking)| {
+            let curve = money.curve(ranking);
+            curve.points[curve.best.at]
         });
         let counts = ranking.as_ref().map_or(Confusion::default(), |r| {
             let wanted = (share * r.rows as f64).round() as u64;
@@ -310,7 +346,12 @@ fn line(view: &StudyView, c: &Candidate, asked: &Asked, base: &str, opened: Opti
 }
 
 /// Candidates on a money axis, the best first.
-fn standing(view: &StudyView, candidates: &[Candidate], all: Option<f64>, today: Option<Expected>) -> Option<String> {
+fn standing(
+    view: &StudyView,
+    candidates: &[Candidate],
+    none_and_all: Option<[f64; 2]>,
+    today: Option<Expected>,
+) -> Option<String> {
     let mut priced: Vec<_> = candidates.iter().filter_map(|c| c.best.map(|best| (c, best))).collect();
     priced.sort_by(|a, b| b.1.profit.total_cmp(&a.1.profit));
     let lines: Vec<_> = priced
@@ -323,12 +364,13 @@ fn standing(view: &StudyView, candidates: &[Candidate], all: Option<f64>, today:
         })
         .collect();
     (!lines.is_empty())
-        .then(|| serde_json::json!({ "lines": lines, "none": 0.0, "all": all, "today": today }).to_string())
+        .then(|| serde_json::json!({ "lines": lines, "none": none_and_all.map(|b| b[0]), "all": none_and_all.map(|b| b[1]), "today": today }).to_string())
 }
 
-fn heading(candidates: &[Candidate], priced: bool, population: Option<f64>, sorted_by: Option<&Measure>) -> String {
+fn heading(candidates: &[Candidate], money: Option<&Money>, sorted_by: Option<&Measure>) -> String {
     let Some(best) = candidates.first() else { return "Nothing is fitted yet.".into() };
     let name = &best.model.name;
+    let whom = money.map_or(String::new(), Money::whom);
     match (candidates.get(1), sorted_by) {
         (Some(second), Some(measure)) => format!(
             "By {}, {} comes first: {}, against {} of {}.",
@@ -338,9 +380,9 @@ fn heading(candidates: &[Candidate], priced: bool, population: Option<f64>, sort
             (measure.show)(second),
             second.model.name.to_lowercase()
         ),
-        (None, _) if priced => {
+        (None, _) if money.is_some() => {
             let profit = best.best.map_or(String::new(), |b| text::money(b.profit));
-            format!("{name} can be worth {profit} {}.", whom(population))
+            format!("{name} can be worth {profit} {whom}.")
         }
         (None, _) => format!("{name} is the only candidate so far."),
         (Some(second), None) => match (best.best, second.best) {
@@ -349,13 +391,13 @@ fn heading(candidates: &[Candidate], priced: bool, population: Option<f64>, sort
                 name.to_lowercase(),
                 second.model.name.to_lowercase(),
                 text::money(a.profit),
-                whom(population)
+                whom
             ),
             (Some(a), Some(b)) => format!(
                 "Most comes from {}: {} {}, {} more than from {}{}.",
                 name.to_lowercase(),
                 text::money(a.profit),
-                whom(population),
+                whom,
                 text::money(a.profit - b.profit),
                 second.model.name.to_lowercase(),
                 if b.high >= a.low { ", which may be chance" } else { "" }
@@ -371,12 +413,7 @@ fn heading(candidates: &[Candidate], priced: bool, population: Option<f64>, sort
     }
 }
 
-async fn pair(
-    app: &App,
-    [a, b]: [&Candidate<'_>; 2],
-    prices: Option<&Prices>,
-    population: Option<f64>,
-) -> Result<Option<PairView>, PageError> {
+async fn pair(app: &App, [a, b]: [&Candidate<'_>; 2], money: Option<&Money>) -> Result<Option<PairView>, PageError> {
     let Some(paired) = app.store.paired(a.model.id, b.model.id).await? else { return Ok(None) };
     // Each from its own best point, or on as many customers as all are compared at.
     let from = |c: &Candidate| {
@@ -387,7 +424,7 @@ async fn pair(
         };
         c.best.map_or_else(acted, |best| best.cut_off)
     };
-    Ok(Some(PairView::of([a, b], [from(a), from(b)], &paired, (prices, population))))
+    Ok(Some(PairView::of([a, b], [from(a), from(b)], &paired, money)))
 }
 
 fn confusion(
@@ -397,7 +434,8 @@ fn confusion(
     asked: Option<f64>,
 ) -> Result<Option<ConfusionView>, PageError> {
     let Some(ranking) = c.ranking.as_ref() else { return Ok(None) };
-    let policy = view.state.policy.as_ref().filter(|p| p.model_id == c.model.id).map(|p| p.policy.cut_off);
+    let policy =
+        view.state.policy.as_ref().filter(|p| p.model_id == c.model.id).and_then(|p| cut_off_of(&p.policy.rule));
     let cut_off = asked.or(policy).unwrap_or(ranking.events as f64 / ranking.rows as f64);
     let counts = ranking.confusion(ranking.position_of(cut_off));
     Ok(Some(ConfusionView {

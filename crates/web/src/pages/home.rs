@@ -48,7 +48,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
             id: study.id,
             title: study.title,
             event_rate: super::outcome::event_rate(&view)?,
-            worth: view.worth()?,
+            worth: view.worth(),
             last: view
                 .newest_entry()
                 .map_or("nothing chosen yet".into(), |e| format!("{}, {}", e.chosen, text::moment(&e.created_at))),

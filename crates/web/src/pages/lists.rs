@@ -86,7 +86,8 @@ struct ListPage {
     heading: String,
     list: list::Model,
     model: String,
-    cut_off: String,
+    /// On whom its policy acts.
+    acting: String,
     report: MatchReport,
     remarkable: Vec<InputMatch>,
     columns: Vec<StoredColumn>,
@@ -140,7 +141,7 @@ pub async fn list(app: web::Data<App>, visitor: Visitor, path: web::Path<ListPat
         base: format!("{}/{}", view.href("lists"), list.id),
         heading,
         model,
-        cut_off: text::fixed(list.cut_off.min(1.0), 3),
+        acting: list.decided_by()?.policy.rule.in_words(),
         remarkable: report.inputs.iter().filter(|i| !i.remarks().is_empty()).cloned().collect(),
         report,
         list,

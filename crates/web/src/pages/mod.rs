@@ -4,7 +4,7 @@ mod answer;
 mod append;
 mod cautions;
 mod compare;
-mod decide;
+pub mod decide;
 pub(crate) mod drivers;
 mod find;
 mod folder;
@@ -108,7 +108,7 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/decide", get().to(decide::page))
                 .route("/decide", post().to(decide::keep))
                 .route("/decide/curve", get().to(decide::curve))
-                .route("/decide/sensitivity", get().to(decide::sensitivity::sensitivity))
+                .route("/decide/parts", get().to(decide::parts))
                 .route("/decide/confirm", post().to(decide::confirm))
                 .route("/lists", get().to(lists::page))
                 .route("/lists/{list}", get().to(lists::list))

@@ -1,28 +1,27 @@
 //! The sealed test is opened, once, to confirm the policy.
 
 use pronoia_core::Progress;
-use pronoia_core::decide::Ranking;
+use pronoia_core::decide::{Action, Ranking, worth_of_actions};
 use pronoia_core::evaluate::{Confusion, area_under_roc};
+use pronoia_core::study::ChosenPolicy;
 use serde::{Deserialize, Serialize};
 
-use super::fit::{fetch, judge, parts};
+use super::fit::{fetch_with, judge, parts};
 use super::{Trouble, Watch, compute};
 use crate::{App, frame, text};
 
 /// What the sealed test said about a policy.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Confirmation {
-    /// The model that was judged.
-    pub model_id: i64,
-    /// Its cut-off.
-    pub cut_off: f64,
+    /// The policy that was judged.
+    pub chosen: ChosenPolicy,
     /// Counts on the test rows.
     pub confusion: Confusion,
     /// Area under ROC on the test rows.
     pub area_under_roc: f64,
-    /// What validation promised, per 1 000 customers.
-    pub promised: f64,
-    /// What was found, per 1 000 customers.
+    /// What validation promised; none where that was not written down.
+    pub promised: Option<f64>,
+    /// What was found.
     pub found: f64,
     /// 90 % interval of what was found.
     pub low: f64,
@@ -31,6 +30,15 @@ pub struct Confirmation {
     /// The test rows in order of probability, now that they are known.
     #[serde(default)]
     pub ranking: Option<Ranking>,
+}
+
+impl Confirmation {
+    /// Whether it is of this policy.
+    pub fn is_of(&self, chosen: &ChosenPolicy) -> bool {
+        self.chosen.model_id == chosen.model_id
+            && self.chosen.policy == chosen.policy
+            && self.chosen.population == chosen.population
+    }
 }
 
 /// Judges the policy on the test rows and writes down what was found.
@@ -48,24 +56,33 @@ pub(super) async fn confirm(
         .ok_or_else(|| Trouble::Failed("The policy was changed in the meantime; the seal was not opened.".into()))?;
     let row = app.store.model(model_id).await?;
     let (basis, model) = (row.fitted_on()?, row.fitted()?);
-    let validation = row.ranked()?.ok_or_else(|| Trouble::Failed("The model was not judged yet.".into()))?;
     watch.tell("Opening the sealed test", 0.1);
-    let table = fetch(app, workspace, &study, &basis).await?;
-    let seed = row.seed as u64;
-    let policy = chosen.policy.clone();
+    let inputs = chosen.policy.economics.inputs();
+    let table = fetch_with(app, workspace, &study, &basis, |_| Ok(inputs)).await?;
+    let judged = chosen.clone();
     let confirmation = compute(move || {
         let test = parts(&table, &basis)?.test;
-        let (probability, event) = judge(&model, &table, &basis, &test)?;
-        let prices = policy.economics.prices();
-        let at = |ranking: &Ranking| ranking.profit(&prices, 1_000.0)[ranking.position_of(policy.cut_off)];
-        let ranking = Ranking::of(&probability, &event, seed).map_err(|e| Trouble::Failed(e.to_string()))?;
-        let found = at(&ranking);
+        let (mut probability, event) = judge(&model, &table, &basis, &test)?;
+        let failed = |e: String| Trouble::Failed(e);
+        let ranking = Ranking::of(&probability, &event).map_err(|e| failed(e.to_string()))?;
+        let area_under_roc = area_under_roc(&probability, &event, None);
+        let ChosenPolicy { policy, population, .. } = &judged;
+        let shift = population.shift();
+        probability.iter_mut().for_each(|p| *p = shift.there(*p));
+        let (derived, _) = basis.population(&table).map_err(failed)?;
+        let mut economics = policy.economics.clone();
+        let (values, _) = economics.worked_out(&derived, &test).map_err(|e| failed(e.to_string()))?;
+        let payoffs = |customer| values.payoffs_of(customer);
+        let actions = policy.rule.actions(&probability, payoffs, population.size());
+        let weights = population.weights(ranking.rows as f64, ranking.events as f64);
+        let found = worth_of_actions(&actions, payoffs, &event, weights);
+        let mut confusion = Confusion::default();
+        actions.iter().zip(&event).for_each(|(action, happened)| confusion.add(*action == Action::Act, *happened));
         Ok::<_, Trouble>(Confirmation {
-            model_id,
-            cut_off: policy.cut_off,
-            confusion: Confusion::at(&probability, &event, policy.cut_off),
-            area_under_roc: area_under_roc(&probability, &event, None),
-            promised: at(&validation).profit,
+            promised: judged.promised.map(|promised| promised.profit),
+            chosen: judged,
+            confusion,
+            area_under_roc,
             found: found.profit,
             low: found.low,
             high: found.high,
@@ -76,12 +93,12 @@ pub(super) async fn confirm(
     let value = serde_json::to_value(&confirmation).map_err(|e| Trouble::Failed(e.to_string()))?;
     app.store.set_confirmation(&study, value).await?;
     let figure = format!(
-        "promised {}, found {} ({} to {}) {}",
-        text::money(confirmation.promised),
+        "{}found {} ({} to {}) {}",
+        confirmation.promised.map_or(String::new(), |promised| format!("promised {}, ", text::money(promised))),
         text::money(confirmation.found),
         text::money(confirmation.low),
         text::money(confirmation.high),
-        frame::whom(None)
+        frame::whom(&confirmation.chosen.population, &confirmation.chosen.currency)
     );
     app.store.note(study_id, None, "Sealed test opened", &figure).await?;
     Ok(address)

@@ -78,15 +78,14 @@ async fn fit_and_judge(
         let fit_seconds = begun.elapsed().as_secs_f64();
         watch.tell("Judging", 0.95);
         let evaluation = Evaluation::of(&judged.probability, &judged.event);
-        let ranking =
-            Ranking::of(&judged.probability, &judged.event, seed).map_err(|e| Trouble::Failed(e.to_string()))?;
+        let ranking = Ranking::of(&judged.probability, &judged.event).map_err(|e| Trouble::Failed(e.to_string()))?;
         let sample = &judged.rows[..judged.rows.len().min(1_000)];
         let begun = Instant::now();
         judged.model.probabilities(&table, sample).map_err(|e| Trouble::Failed(e.to_string()))?;
         let score_seconds = begun.elapsed().as_secs_f64() * 1_000.0 / sample.len() as f64;
         let fitted_to = basis.split.fitted_to(parts(&table, &basis)?);
         let (probability, event) = judge(&judged.model, &table, &basis, &fitted_to)?;
-        let training = Ranking::counted(&probability, &event).map_err(|e| Trouble::Failed(e.to_string()))?;
+        let training = Ranking::of(&probability, &event).map_err(|e| Trouble::Failed(e.to_string()))?;
         let candidate = Candidate { name: &name, model: &judged.model, evaluation: &evaluation, basis: &basis };
         let cautions = look_at_candidate(&candidate);
         Ok(Brought { judged, evaluation, ranking, training, cautions, fit_seconds, score_seconds })

@@ -71,7 +71,7 @@ async fn list(app: &App, workspace: i64, study: i64, upload: &upload::Model, wat
     }
     let table = app.store.table(workspace, table_id).await?;
     let (report, _) = match_list(&model, &app.store.columns(&table, None).await?);
-    let list = app.store.add_list(study, table_id, chosen.model_id, chosen.policy.cut_off, &report).await?;
+    let list = app.store.add_list(study, table_id, &chosen, &report).await?;
     Ok(address(list))
 }
 

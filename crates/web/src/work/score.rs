@@ -1,7 +1,7 @@
 //! A list is scored into a table of its own: the original columns, then probability and decision.
 
 use pronoia_core::Progress;
-use pronoia_core::score::{self, match_list};
+use pronoia_core::score::{self, By, match_list};
 use pronoia_store::records::{Label, SealedFor, Source};
 
 use super::import::profile_of;
@@ -46,10 +46,11 @@ async fn score_rows(
     let rows = app.store.columns(&source, None).await?;
     watch.go_on()?;
     watch.tell("Scoring", 0.2);
-    let cut_off = list.cut_off;
+    let chosen = list.decided_by()?;
     let scored = compute(move || {
         let (_, matched) = match_list(&model, &rows);
-        score::scored(&model, &rows, &matched, Some(cut_off)).map_err(Trouble::Failed)
+        let by = By::Policy(&chosen.policy, &chosen.population);
+        score::scored(&model, &rows, &matched, Some(by)).map_err(Trouble::Failed)
     })
     .await?;
     let (table, acted) = scored?;

@@ -1,16 +1,17 @@
 //! A closer look at the open candidate: would more rows help, and how far do a few columns go?
 
 use actix_web::web;
-use pronoia_core::decide::{Best, Prices, Ranking};
+use pronoia_core::decide::Ranking;
 use pronoia_core::judged::{ByRows, Closer};
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 use serde::Deserialize;
 use serde_json::json;
 
+use super::Money;
 use crate::App;
 use crate::error::{PageError, PageResult, see_other};
-use crate::frame::{StudyView, whom};
+use crate::frame::StudyView;
 use crate::pages::StudyPath;
 use crate::pages::train::{Table, card};
 use crate::session::Visitor;
@@ -37,10 +38,7 @@ pub struct CloserView {
 
 impl CloserView {
     /// The look at a candidate, if somebody asked for it.
-    pub fn of(
-        row: &model::Model,
-        (prices, population): (Option<&Prices>, Option<f64>),
-    ) -> Result<Option<Self>, PageError> {
+    pub fn of(row: &model::Model, money: Option<&Money>) -> Result<Option<Self>, PageError> {
         let Some(closer) = row.looked_at()? else { return Ok(None) };
         let by_rows = &closer.by_rows;
         let name = row.name.to_lowercase();
@@ -49,7 +47,7 @@ impl CloserView {
             "x": "training rows", "y": "log loss",
             "lines": [{ "name": "on the rows judged", "points": points }],
         });
-        let (few_finding, few_remark) = few(&closer, &name, (prices, population));
+        let (few_finding, few_remark) = few(&closer, &name, money);
         let judged = format!(
             "Judged on {} customers, {} events among them.",
             text::count(by_rows.judged),
@@ -86,7 +84,7 @@ fn rows_finding(by_rows: &ByRows) -> String {
 }
 
 /// How far a few columns go, and how that was found.
-fn few(closer: &Closer, name: &str, (prices, population): (Option<&Prices>, Option<f64>)) -> (String, String) {
+fn few(closer: &Closer, name: &str, money: Option<&Money>) -> (String, String) {
     let Some(beside) = &closer.few else {
         return ("No column tells anything by itself".into(), String::new());
     };
@@ -99,18 +97,19 @@ fn few(closer: &Closer, name: &str, (prices, population): (Option<&Prices>, Opti
         }
         [] => String::new(),
     };
-    let best = |ranking: &Ranking, prices: &Prices| {
-        let curve = ranking.profit(prices, population.unwrap_or(1_000.0));
-        curve[Best::of(&curve).at].profit
+    // What a model gains over doing nothing, at its best point.
+    let best = |ranking: &Ranking, money: &Money| {
+        let curve = money.curve(ranking);
+        curve.points[curve.best.at].profit - curve.none().profit
     };
     let area = |ranking: f64| text::fixed(ranking, 3);
-    let finding = match prices.map(|prices| (best(&closer.whole, prices), best(&beside.ranking, prices))) {
-        Some((whole, few)) if whole > NO_PROFIT => format!(
+    let finding = match money.map(|money| (money, best(&closer.whole, money), best(&beside.ranking, money))) {
+        Some((money, whole, few)) if whole > NO_PROFIT => format!(
             "{listed} give {} of the profit of {name}: {} of {} {}",
             text::percent(few / whole),
             text::money(few),
             text::money(whole),
-            whom(population)
+            money.whom()
         ),
         _ => {
             let whole = beside.less.map_or(beside.area_under_roc, |less| beside.area_under_roc + less.value);

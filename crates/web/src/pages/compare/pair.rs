@@ -1,11 +1,11 @@
 //! Two candidates on the same customers: whether they differ, and about whom.
 
-use pronoia_core::decide::{Difference, Prices};
+use pronoia_core::decide::{Difference, Payoff};
 use pronoia_core::evaluate::delong;
 use pronoia_store::judgements::Paired;
 
+use super::Money;
 use super::measures::Candidate;
-use crate::frame::whom;
 use crate::text;
 
 /// What a page says of two candidates.
@@ -19,12 +19,7 @@ pub struct PairView {
 
 impl PairView {
     /// Compares two candidates, each acting from a cut-off of its own.
-    pub fn of(
-        [a, b]: [&Candidate; 2],
-        [at, bt]: [f64; 2],
-        paired: &Paired,
-        (prices, population): (Option<&Prices>, Option<f64>),
-    ) -> Self {
+    pub fn of([a, b]: [&Candidate; 2], [at, bt]: [f64; 2], paired: &Paired, money: Option<&Money>) -> Self {
         let (first, second) = (&a.model.name, b.model.name.to_lowercase());
         let area = delong::difference(&paired.first, &paired.second, &paired.event);
         let rows = text::count(paired.event.len() as u64);
@@ -47,27 +42,27 @@ impl PairView {
             }
             None => "There are too few customers of either outcome to tell them apart.".into(),
         };
-        let none = Prices { act_event: 0.0, act_other: 0.0 };
+        let gain = money.map_or(Payoff::default(), |money| money.payoffs.gain());
         let apart = Difference::of(
             [(&paired.first, at), (&paired.second, bt)],
             &paired.event,
-            prices.unwrap_or(&none),
-            population.unwrap_or(1_000.0),
+            gain,
+            money.map_or(1_000.0, |money| money.population.size()),
         );
-        let profit = prices.map(|_| {
+        let profit = money.map(|money| {
             let (low, high) = (apart.profit - apart.reach, apart.profit + apart.reach);
             format!(
                 "Each at its own best point, {} brings {} {} {}, between {} and {}: {}.",
                 first.to_lowercase(),
                 text::money(apart.profit.abs()),
                 if apart.profit < 0.0 { "less" } else { "more" },
-                whom(population),
+                money.whom(),
                 text::money(low),
                 text::money(high),
                 if apart.is_clear() { "that is no accident of these customers" } else { "that may be chance" }
             )
         });
-        differ |= prices.is_some() && apart.is_clear();
+        differ |= money.is_some() && apart.is_clear();
         let line = |who: String, count: pronoia_core::drivers::Count| {
             let rate = if count.rows > 0 { text::percent(count.rate()) } else { "–".into() };
             [who, text::count(count.rows), format!("{} ({rate})", text::count(count.events))]

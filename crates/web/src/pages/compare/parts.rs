@@ -36,7 +36,7 @@ pub fn parts(view: &StudyView, row: &model::Model, judged: &Ranking, cut_off: f6
         figures: Some(figures(judged, cut_off)),
     });
     let opened = view.study.confirmation.clone().map(serde_json::from_value::<Confirmation>).transpose();
-    let opened = opened.map_err(pronoia_store::StoreError::from)?.filter(|c| c.model_id == row.id);
+    let opened = opened.map_err(pronoia_store::StoreError::from)?.filter(|c| c.chosen.model_id == row.id);
     let test = opened.and_then(|confirmation| confirmation.ranking);
     lines.push(match test {
         Some(test) => PartLine {

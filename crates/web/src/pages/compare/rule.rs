@@ -1,7 +1,7 @@
 //! The rule by which customers are acted on today, beside the candidates.
 
 use actix_web::web;
-use pronoia_core::decide::{FixedRule, Prices};
+use pronoia_core::decide::{FixedRule, Payoff};
 use pronoia_core::evaluate::Confusion;
 use pronoia_core::expression::{Expression, Type};
 use pronoia_core::prepare::steps;
@@ -9,6 +9,7 @@ use pronoia_store::jobs::Work;
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
+use super::Money;
 use super::measures::{self, Candidate, Set};
 use crate::App;
 use crate::error::{PageError, PageResult, see_other};
@@ -62,19 +63,15 @@ pub struct Baseline {
 }
 
 /// What needs no model: nobody, everybody, and the rule of today.
-pub fn baselines(
-    set: Set,
-    judged: Option<&Candidate>,
-    rule: &RuleView,
-    (prices, population): (Option<&Prices>, f64),
-) -> Vec<Baseline> {
+pub fn baselines(set: Set, judged: Option<&Candidate>, rule: &RuleView, money: Option<&Money>) -> Vec<Baseline> {
     let Some(judged) = judged else { return Vec::new() };
     let (rows, events) = (judged.evaluation.rows, judged.evaluation.events);
     let nobody = Confusion { missed: events, left_alone: rows - events, ..Confusion::default() };
     let everybody = Confusion { hits: events, false_alarms: rows - events, ..Confusion::default() };
-    let profit = |counts: Confusion, sure: bool| {
-        prices.map(|prices| {
-            let expected = FixedRule { counts, unknown: 0 }.expected(prices, population);
+    let profit = |counts: Confusion| {
+        money.map(|money| {
+            let expected = FixedRule { counts, unknown: 0 }.expected(&money.payoffs, &money.population);
+            let sure = counts == nobody && money.payoffs.leave == Payoff::default();
             (
                 if sure { "0".into() } else { text::money(expected.profit) },
                 (!sure).then(|| [expected.low, expected.high].map(text::money)),
@@ -94,13 +91,13 @@ pub fn baselines(
         let blank = set.measures().iter().map(|_| "–".to_owned());
         Baseline { name, profit, figures: if figures.is_empty() { blank.collect() } else { figures } }
     };
-    let mut lines = vec![line("saying “no” to everyone", profit(nobody, true), {
+    let mut lines = vec![line("saying “no” to everyone", profit(nobody), {
         let ordered = ordered(measures::FIRST);
         if ordered.is_empty() { figures(&nobody) } else { ordered }
     })];
-    lines.push(line("acting on everyone", profit(everybody, false), figures(&everybody)));
+    lines.push(line("acting on everyone", profit(everybody), figures(&everybody)));
     if let Some(found) = &rule.found {
-        lines.push(line("today’s rule", profit(found.counts, false), figures(&found.counts)));
+        lines.push(line("today’s rule", profit(found.counts), figures(&found.counts)));
     }
     lines
 }

@@ -1,15 +1,8 @@
 //! What would have to be true for a decision to lose money.
 
-use actix_web::web;
-use askama::Template;
 use pronoia_core::decide::{Sensitivity, Unit};
 
-use super::{Situation, Typed};
-use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::StudyView;
-use crate::pages::{PageResult, StudyPath};
-use crate::session::Visitor;
+use super::situation::Situation;
 use crate::text;
 
 /// Width of the bars in their own units.
@@ -18,22 +11,17 @@ const WIDTH: f64 = 240.0;
 /// An assumption that need only be so far off, as a share of itself, is a close one.
 const CLOSE: f64 = 0.2;
 
-/// The part of the page.
-#[derive(Template)]
-#[template(path = "decide_sensitivity.html")]
-struct Part {
-    assumptions: Assumptions,
-}
-
 /// How the decision depends on each assumption.
 pub struct Assumptions {
     pub(super) finding: String,
-    /// Whether the decision earns anything as things are assumed.
+    /// Whether the decision gains anything as things are assumed.
     pub(super) pays: bool,
     pub(super) lines: Vec<Line>,
-    /// Where among the bars the decision stands as it is, and where it earns nothing.
+    /// Where among the bars the decision stands as it is, and where it gains nothing.
     pub(super) here: String,
     pub(super) nothing: Option<String>,
+    /// What gains are counted from, where that is not worth nothing.
+    pub(super) over: Option<String>,
 }
 
 /// One assumption.
@@ -52,22 +40,25 @@ pub struct Line {
 
 impl Assumptions {
     pub(super) fn of(situation: &Situation) -> Self {
-        let point = situation.curve[situation.position];
-        let all = Sensitivity::of_all(&situation.chosen.policy.economics, point.acted, point.events);
-        let worths = || all.iter().flat_map(|s| [s.less.1, s.more.1]).chain([point.profit]);
+        let typical = &situation.typical;
+        let (mut all, gain) =
+            situation.with_decision(|decision| (Sensitivity::of_all(typical, decision), decision.gain(typical)));
+        // A single year and no discount are no assumptions.
+        all.retain(|s| s.assumption.is_linear() || s.value != s.assumption.usual);
+        let worths = || all.iter().flat_map(|s| [s.less.1, s.more.1]).chain([gain]);
         let (low, high) = (worths().fold(f64::INFINITY, f64::min), worths().fold(f64::NEG_INFINITY, f64::max));
         let place = |worth: f64| if high > low { (worth - low) / (high - low) * WIDTH } else { WIDTH / 2.0 };
-        let pays = point.profit > 0.0;
+        let pays = gain > 0.0;
         let lines = all.iter().map(|s| {
             let ends = [place(s.less.1), place(s.more.1)];
             let [from, to] = [ends[0].min(ends[1]), ends[0].max(ends[1])];
             let amount = |value: f64| written(s.assumption.unit, value);
             Line {
                 name: s.assumption.name,
-                value: amount(s.assumption.value),
+                value: amount(s.value),
                 break_even: match s.break_even {
                     None => "at no value".into(),
-                    Some(at) if at < s.assumption.value => format!("below {}", amount(at)),
+                    Some(at) if at < s.value => format!("below {}", amount(at)),
                     Some(at) => format!("above {}", amount(at)),
                 },
                 close: s.margin().is_some_and(|margin| margin < CLOSE),
@@ -76,20 +67,25 @@ impl Assumptions {
                 bar: [from, (to - from).max(1.0)].map(|x| format!("{x:.1}")),
             }
         });
+        let none = situation.weighing.curve.none().profit;
+        let acted =
+            situation.weighing.curve.points[situation.weighing.position].acted + situation.weighing.referred().0;
         Self {
-            finding: finding(&all, point.acted, pays),
+            finding: finding(&all, acted, pays),
             lines: lines.collect(),
             pays,
-            here: format!("{:.1}", place(point.profit)),
+            here: format!("{:.1}", place(gain)),
             nothing: (low < 0.0 && high > 0.0).then(|| format!("{:.1}", place(0.0))),
+            over: (none != 0.0).then(|| format!("leaving everybody alone, which is worth {}", text::money(none))),
         }
     }
 }
 
-fn written(unit: Unit, value: f64) -> String {
+/// An assumption with its unit.
+pub fn written(unit: Unit, value: f64) -> String {
     match unit {
-        Unit::Chance => text::percent(value),
-        Unit::Amount | Unit::Balance => text::fixed(value, 2),
+        Unit::Chance | Unit::Rate => text::percent(value),
+        Unit::Amount | Unit::Balance | Unit::Years => text::fixed(value, 2),
     }
 }
 
@@ -103,24 +99,12 @@ fn finding(all: &[Sensitivity], acted: f64, pays: bool) -> String {
         let side = if pays { "pays" } else { "loses money" };
         return format!("It {side} whatever any single assumption is.");
     };
-    let (from, to) = (written(s.assumption.unit, s.assumption.value), written(s.assumption.unit, at));
-    let way = if at < s.assumption.value { "less" } else { "more" };
+    let (from, to) = (written(s.assumption.unit, s.value), written(s.assumption.unit, at));
+    let way = if at < s.value { "less" } else { "more" };
     format!(
         "“{}” decides first: at {to} instead of {from}, {} {way}, it would {}.",
         s.assumption.name,
         text::percent(margin),
         if pays { "earn nothing" } else { "begin to pay" }
     )
-}
-
-/// The same for amounts that were just typed, or a line that was moved.
-pub async fn sensitivity(
-    app: web::Data<App>,
-    visitor: Visitor,
-    path: web::Path<StudyPath>,
-    typed: web::Query<Typed>,
-) -> PageResult {
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let situation = Situation::of(&study, &typed)?.ok_or(PageError::NotFound)?;
-    html(&Part { assumptions: Assumptions::of(&situation) })
 }

@@ -234,7 +234,7 @@ pub async fn begin(
     };
     let measure = match (value("measure"), &view.state.policy) {
         ("area", _) => Measure::Area,
-        ("profit", Some(chosen)) => Measure::Profit(chosen.policy.economics.prices()),
+        ("profit", Some(chosen)) => Measure::Profit(chosen.policy.economics.typical().payoffs().gain()),
         ("profit", None) => {
             return Err(PageError::Refused(
                 "Nothing is priced yet. Say at Decide what acting brings and costs.".into(),

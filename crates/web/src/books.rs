@@ -1,0 +1,105 @@
+//! What models said of judged customers, row by row, kept while somebody decides about them.
+
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use pronoia_core::Table;
+use pronoia_core::prepare::steps;
+use pronoia_store::{StoreError, model};
+
+use crate::App;
+use crate::error::PageError;
+use crate::frame::StudyView;
+
+/// Books kept at a time.
+const KEPT: usize = 4;
+
+/// Judged customers of one model.
+#[derive(Debug)]
+pub struct Book {
+    /// Their probabilities.
+    pub probability: Vec<f64>,
+    /// What happened.
+    pub event: Vec<bool>,
+    /// Their places in the table.
+    pub rows: Vec<usize>,
+    /// The columns that amounts are worked out from, of all customers.
+    pub table: Table,
+}
+
+/// The model, and the columns.
+type Key = (i64, Vec<String>);
+
+/// Books that were opened, the last one first.
+type Opened = VecDeque<(Key, Arc<Book>)>;
+
+/// The books that were opened last.
+#[derive(Debug, Clone, Default)]
+pub struct Books(Arc<Mutex<Opened>>);
+
+impl Books {
+    /// The book of a model with some columns; none if the model was not judged.
+    pub async fn open(
+        &self,
+        app: &App,
+        view: &StudyView,
+        model: &model::Model,
+        columns: Vec<String>,
+    ) -> Result<Option<Arc<Book>>, PageError> {
+        let key = (model.id, columns);
+        if let Some(book) = self.kept(&key) {
+            return Ok(Some(book));
+        }
+        let Some(told) = app.store.judgement(model.id).await? else { return Ok(None) };
+        let table = columns_of(app, view, model, &key.1).await?;
+        let rows: Vec<usize> = told.positions.iter().map(|&row| row as usize).collect();
+        if !key.1.is_empty() && rows.iter().any(|&row| row >= table.rows()) {
+            return Err(StoreError::Damaged("a model was judged on rows that its table does not have".into()).into());
+        }
+        let book = Arc::new(Book { probability: told.probability, event: told.event, rows, table });
+        // What was broken off in another thread has left whole books.
+        let mut books = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        books.push_front((key, Arc::clone(&book)));
+        books.truncate(KEPT);
+        Ok(Some(book))
+    }
+
+    fn kept(&self, key: &Key) -> Option<Arc<Book>> {
+        let mut books = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = books.iter().position(|(there, _)| there == key)?;
+        let found = books.remove(at)?;
+        let book = Arc::clone(&found.1);
+        books.push_front(found);
+        Some(book)
+    }
+}
+
+/// Columns of the table that a model was fitted on, also of those that its steps make.
+async fn columns_of(app: &App, view: &StudyView, model: &model::Model, names: &[String]) -> Result<Table, PageError> {
+    if names.is_empty() {
+        return Ok(Table::default());
+    }
+    let basis = model.fitted_on()?;
+    let record = app.store.table(view.study.workspace_id, view.study.records(basis.table)).await?;
+    let kinds: Vec<_> = record.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let is_stored = |name: &String| kinds.iter().any(|kind| kind.0 == *name);
+    if names.iter().all(is_stored) {
+        return Ok(app.store.columns(&record, Some(names)).await?);
+    }
+    let refused = |e: String| PageError::Refused(format!("The amounts cannot be worked out: {e}"));
+    let checked = steps::checked(&basis.steps, &kinds).map_err(|e| refused(e.to_string()))?;
+    let mut wanted: Vec<String> = names.iter().filter(|name| is_stored(name)).cloned().collect();
+    for name in checked.into_iter().flat_map(|(_, reads)| reads).filter(is_stored) {
+        if !wanted.contains(&name) {
+            wanted.push(name);
+        }
+    }
+    let stored = app.store.columns(&record, Some(&wanted)).await?;
+    let (derived, _) = steps::population(&basis.steps, &stored).map_err(|e| refused(e.to_string()))?;
+    match names.iter().find(|name| derived.column(name).is_none()) {
+        None => Ok(derived),
+        Some(missing) => {
+            Err(refused(format!("“{missing}” was not there when {} was fitted.", model.name.to_lowercase())))
+        }
+    }
+}

@@ -1,0 +1,144 @@
+//! The table of what other rules would bring.
+
+use pronoia_core::decide::{Alternative, Rule, Which};
+use pronoia_core::study::ChosenPolicy;
+
+use super::Today;
+use super::situation::Situation;
+use super::typed;
+use crate::error::PageError;
+use crate::frame::{encoded, whom};
+use crate::text;
+
+/// A rule as the table shows it.
+pub struct RuleLine {
+    pub name: String,
+    pub share: String,
+    pub worth: String,
+    pub band: Option<[String; 2]>,
+    /// What it brings more than the best single cut-off.
+    pub over: Option<[String; 3]>,
+    /// Where it is put in place of the present one.
+    pub href: Option<String>,
+    /// Whether it is the one that stands.
+    pub here: bool,
+}
+
+/// All rules, and what is to be learnt from them.
+pub fn of(situation: &Situation, today: Option<Today>) -> Result<(Vec<RuleLine>, String), PageError> {
+    let question = situation.view.study.kind();
+    let act = question.act();
+    let all = situation.alternatives()?;
+    let mut lines = Vec::new();
+    for other in &all {
+        let name = match other.which {
+            Which::Nobody => format!("{act} nobody"),
+            Which::Everybody => format!("{act} everybody"),
+            Which::ByLot => format!("{act} as many, by lot"),
+            Which::CutOff => "one cut-off, at its best".into(),
+            Which::ValueAware => "each customer by their own gain".into(),
+            Which::GainPerCost => "the budget where it gains most per cost".into(),
+            Which::TwoCutOffs => "two cut-offs, with a look in between".into(),
+            Which::Perfect => "knowing what will happen".into(),
+        };
+        let unsure = other.expected.low < other.expected.high;
+        lines.push(RuleLine {
+            name,
+            share: text::percent(other.share),
+            worth: text::money(other.expected.profit),
+            band: unsure.then(|| [other.expected.low, other.expected.high].map(text::money)),
+            over: other.over_cut_off.map(|over| {
+                let sign = |x: f64| if x > 0.0 { format!("+{}", text::money(x)) } else { text::money(x) };
+                [over.profit, over.low, over.high].map(sign)
+            }),
+            href: other.rule.as_ref().map(|rule| href(situation, rule)),
+            here: other.rule.as_ref() == Some(&situation.chosen.policy.rule),
+        });
+        if other.which == Which::Everybody
+            && let Some(Today { share, expected }) = today
+        {
+            lines.push(RuleLine {
+                name: "today’s rule".into(),
+                share: text::percent(share),
+                worth: text::money(expected.profit),
+                band: Some([expected.low, expected.high].map(text::money)),
+                over: None,
+                href: None,
+                here: false,
+            });
+        }
+    }
+    Ok((lines, finding(situation, &all)))
+}
+
+/// Whether a richer rule is worth having, in a sentence.
+fn finding(situation: &Situation, all: &[Alternative]) -> String {
+    let ChosenPolicy { population, currency, .. } = &situation.chosen;
+    let whom = whom(population, "");
+    let money = |amount: f64| match currency.as_str() {
+        "" => text::money(amount),
+        currency => format!("{} {currency}", text::money(amount)),
+    };
+    let flattery = format!(
+        "Read at the point where it is best, the curve flatters itself by about {} {whom}.",
+        money(situation.weighing.curve.optimism)
+    );
+    let richer = all.iter().filter_map(|a| Some((a.which, a.over_cut_off?)));
+    let Some((which, over)) = richer.max_by(|a, b| a.1.profit.total_cmp(&b.1.profit)) else {
+        return format!(
+            "Amounts are the same for everybody, so that one cut-off is all there is to choose. {flattery}"
+        );
+    };
+    let rule = match which {
+        Which::TwoCutOffs => "Having somebody look at those in between",
+        Which::GainPerCost => "Spending the budget where it gains most per cost",
+        _ => "Deciding by each customer’s own gain",
+    };
+    let said = if over.low > 0.0 {
+        format!(
+            "{rule} brings {} more than the best single cut-off {whom} ({} to {}).",
+            money(over.profit),
+            text::money(over.low),
+            text::money(over.high)
+        )
+    } else if over.profit > 0.0 {
+        format!(
+            "{rule} would bring {} more than the best single cut-off {whom}, which may be chance: one cut-off is simpler.",
+            money(over.profit)
+        )
+    } else {
+        format!("{rule} brings nothing more than the best single cut-off; one cut-off is simpler.")
+    };
+    format!("{said} {flattery}")
+}
+
+/// The page with another rule, and everything else as it is typed.
+fn href(situation: &Situation, rule: &Rule) -> String {
+    let chosen = &situation.chosen;
+    let mut fields: Vec<(&str, String)> = vec![("model", situation.model.id.to_string())];
+    for (assumption, amount) in chosen.policy.economics.amounts() {
+        fields.push((assumption.word, typed::in_field(&assumption, amount)));
+    }
+    let (line, line_as) = typed::written(rule.line, rule.by);
+    fields.push(("population", chosen.population.customers.map_or(String::new(), |n| format!("{n}"))));
+    fields.push((
+        "event_rate",
+        chosen.population.event_rate.map_or(String::new(), |rate| text::plain_share(rate.population)),
+    ));
+    fields.push(("currency", chosen.currency.clone()));
+    fields.push(("by", typed::key_word(rule.by).into()));
+    fields.push(("line", format!("{line}")));
+    fields.push(("line_as", line_as.into()));
+    fields.push(("refer_from", rule.refer_from.map_or(String::new(), |from| format!("{}", from.min(1.0)))));
+    for limit in &rule.limits {
+        let (value, kind) = typed::written(*limit, rule.by);
+        let field = match kind {
+            "count" => "most_customers",
+            "budget" => "most_money",
+            _ => "least_precision",
+        };
+        fields.push((field, format!("{value}")));
+    }
+    let query: Vec<String> = fields.iter().map(|(name, value)| format!("{name}={}", encoded(value))).collect();
+    format!("{}?{}", situation.view.href("decide"), query.join("&"))
+}

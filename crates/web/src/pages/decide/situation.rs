@@ -1,0 +1,199 @@
+//! A model, what it said of the customers judged, and what was chosen about it.
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use actix_web::web;
+use pronoia_core::decide::{
+    Alternative, Customers, Decision, Economics, Line, Order, Policy, Ranking, Rule, Scale, Values, Weighing,
+    alternatives,
+};
+use pronoia_core::expression::Type;
+use pronoia_core::prepare::steps;
+use pronoia_core::study::ChosenPolicy;
+use pronoia_store::model;
+
+use super::typed::Typed;
+use crate::App;
+use crate::books::Book;
+use crate::error::PageError;
+use crate::frame::StudyView;
+
+/// Governs the resamples behind bands.
+const SEED: u64 = 1;
+
+/// A policy on the customers judged.
+pub struct Situation<'a> {
+    pub view: &'a StudyView,
+    pub model: &'a model::Model,
+    /// By probability, as the model left it.
+    pub by_probability: Ranking,
+    pub chosen: ChosenPolicy,
+    pub typical: Economics<f64>,
+    pub weighing: Weighing,
+    /// The customers one by one, where they have to be looked at so.
+    pub detail: Option<Detail>,
+    pub doubt: f64,
+}
+
+/// Customers one by one.
+pub struct Detail {
+    book: Arc<Book>,
+    /// Probabilities among the population.
+    probability: Vec<f64>,
+    values: Economics<Values>,
+    /// Customers for whom an amount had no value.
+    pub lacking: u64,
+}
+
+impl Detail {
+    fn customers(&self) -> Customers<'_> {
+        Customers { probability: Cow::Borrowed(&self.probability), event: &self.book.event, values: &self.values }
+    }
+}
+
+impl<'a> Situation<'a> {
+    /// Puts together what was typed, what was kept, and what is usual.
+    pub async fn of(app: &App, view: &'a StudyView, typed: &Typed) -> Result<Option<Self>, PageError> {
+        let kept = view.state.policy.as_ref();
+        let wanted = typed.model()?.or(kept.map(|p| p.model_id)).or(view.best()?.map(|m| m.id));
+        let model = match view.fitted().find(|m| Some(m.id) == wanted) {
+            Some(model) => model,
+            None => match view.best()? {
+                Some(model) => model,
+                None => return Ok(None),
+            },
+        };
+        let Some(by_probability) = model.ranked()? else { return Ok(None) };
+        let mut economics =
+            typed.economics(view.study.kind(), kept.map(|p| &p.policy.economics), &columns_of(view)?)?;
+        let population = typed.population(kept, by_probability.rate())?;
+        let currency = typed.currency(kept)?;
+        let doubt = typed.doubt()?;
+        // What was kept for another model does not hold for this one.
+        let kept_rule = kept.filter(|p| p.model_id == model.id).map(|p| &p.policy.rule);
+        let by = typed.order(kept_rule)?;
+        let limits = typed.limits(kept_rule)?;
+        let typed_line = typed.line(by)?;
+        let line = typed_line.or(kept_rule.filter(|rule| rule.by == by).map(|rule| rule.line));
+        let refer_from = typed.refer_from(kept_rule)?.filter(|_| by == Order::Probability);
+        // Until somebody says where, everybody who gains, or else the best point.
+        let undecided = line.is_none();
+        let line = line.unwrap_or(Line::Least(f64::MIN_POSITIVE));
+        let mut rule = Rule { by, line, limits, refer_from };
+
+        let one_by_one = by != Order::Probability || !economics.is_same_for_all();
+        let detail = match one_by_one {
+            false => None,
+            true => Some(detail(app, view, model, &mut economics, &population).await?),
+        };
+        let typical = economics.typical();
+        let (mut weighing, detail) = weigh(&by_probability, &typical, detail, &rule, (population, doubt)).await?;
+        if undecided && by == Order::Probability {
+            let first_time = typed.field("refer_from").is_none() && kept_rule.is_none();
+            let (at, refer) = match typical.payoffs().refer.filter(|_| first_time) {
+                Some(_) => {
+                    let (act, refer) = weighing.curve.best_referring(weighing.limit);
+                    (act, (refer > act).then_some(refer))
+                }
+                None => (weighing.best.at, weighing.refer),
+            };
+            rule.line = Line::Least(weighing.curve.points[at].cut_off);
+            rule.refer_from = refer.map(|refer| weighing.curve.points[refer].cut_off);
+            weighing.refer = refer;
+            weighing = weighing.moved_to(at);
+        }
+        let promised = Some(weighing.expected());
+        let policy = Policy { economics, rule };
+        let chosen = ChosenPolicy { model_id: model.id, policy, population, currency, promised };
+        Ok(Some(Self { view, model, by_probability, chosen, typical, weighing, detail, doubt }))
+    }
+
+    /// Whether it is the policy that was kept.
+    pub fn is_kept(&self) -> bool {
+        self.view.state.policy.as_ref().is_some_and(|kept| {
+            let anew = ChosenPolicy { promised: kept.promised, ..self.chosen.clone() };
+            *kept == anew
+        })
+    }
+
+    /// What other rules would bring.
+    pub fn alternatives(&self) -> Result<Vec<Alternative>, PageError> {
+        let scale = Scale { population: &self.chosen.population, doubt: self.doubt, seed: SEED };
+        let rule = &self.chosen.policy.rule;
+        match &self.detail {
+            None => Ok(alternatives::counted(&self.weighing, &self.by_probability, &self.typical, rule, &scale)),
+            Some(detail) => alternatives::each(&self.weighing, &detail.customers(), rule, &scale)
+                .map_err(|e| PageError::Refused(e.to_string())),
+        }
+    }
+
+    /// Hands over whom is acted on, for amounts that may be other ones.
+    pub fn with_decision<T>(&self, look: impl FnOnce(&Decision) -> T) -> T {
+        match (&self.detail, self.weighing.actions()) {
+            (Some(detail), Some(actions)) if !detail.values.is_same_for_all() => {
+                let (values, event): (_, &[bool]) = (&detail.values, &detail.book.event);
+                look(&Decision::Each { values, actions: &actions, event, weights: self.weighing.weights })
+            }
+            _ => look(&self.weighing.counted_decision()),
+        }
+    }
+}
+
+/// The columns that a formula may read.
+fn columns_of(view: &StudyView) -> Result<Vec<(String, Type)>, PageError> {
+    let kinds: Vec<_> = view.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let after = steps::columns_after(&view.state.steps, &kinds);
+    Ok(after.into_iter().map(|(name, kind)| (name, Type::of(kind))).collect())
+}
+
+async fn detail(
+    app: &App,
+    view: &StudyView,
+    model: &model::Model,
+    economics: &mut Economics,
+    population: &pronoia_core::decide::Population,
+) -> Result<Detail, PageError> {
+    let book = app.books.open(app, view, model, economics.inputs()).await?;
+    let book = book.ok_or_else(|| {
+        PageError::Refused(format!(
+            "What {} said of single customers was not kept. Fit it again at Train, then decide by customer.",
+            model.name.to_lowercase()
+        ))
+    })?;
+    let shift = population.shift();
+    let mut asked = economics.clone();
+    let (detail, asked) = web::block(move || {
+        let (values, lacking) = asked.worked_out(&book.table, &book.rows)?;
+        let probability = book.probability.iter().map(|&p| shift.there(p)).collect();
+        Ok::<_, pronoia_core::decide::EconomicsError>((Detail { book, probability, values, lacking }, asked))
+    })
+    .await
+    .map_err(|e| PageError::Refused(format!("The amounts could not be worked out: {e}.")))?
+    .map_err(|e| PageError::Refused(e.to_string()))?;
+    *economics = asked;
+    Ok(detail)
+}
+
+/// Weighs a rule: by counts, or on customers one by one, away from the threads that answer pages.
+async fn weigh(
+    ranking: &Ranking,
+    typical: &Economics<f64>,
+    detail: Option<Detail>,
+    rule: &Rule,
+    (population, doubt): (pronoia_core::decide::Population, f64),
+) -> Result<(Weighing, Option<Detail>), PageError> {
+    let Some(detail) = detail else {
+        let scale = Scale { population: &population, doubt, seed: SEED };
+        return Ok((Weighing::counted(ranking, typical, rule, &scale), None));
+    };
+    let rule = rule.clone();
+    web::block(move || {
+        let scale = Scale { population: &population, doubt, seed: SEED };
+        let weighing = Weighing::each(&detail.customers(), &rule, &scale)?;
+        Ok::<_, pronoia_core::decide::CurveError>((weighing, Some(detail)))
+    })
+    .await
+    .map_err(|e| PageError::Refused(format!("The curve could not be worked out: {e}.")))?
+    .map_err(|e| PageError::Refused(e.to_string()))
+}
