@@ -17,6 +17,7 @@ pub mod cautions;
 pub mod decide;
 pub mod drivers;
 pub mod evaluate;
+pub mod explain;
 pub mod expression;
 pub mod intake;
 pub mod judged;

@@ -246,6 +246,14 @@ impl Evidence {
 }
 
 impl Bayes {
+    /// What each feature adds, by the column that it was made of.
+    pub(crate) fn contributions(&self, design: &Design) -> Vec<(String, Vec<f64>)> {
+        let says = |(feature, evidence): (&Feature, &Evidence)| {
+            (feature.column.clone(), (0..design.rows()).map(|row| evidence.adds(&feature.values, row)).collect())
+        };
+        design.features().iter().zip(&self.evidence).map(says).collect()
+    }
+
     /// Log-odds of the event for every row of the design, as if columns were independent.
     pub fn log_odds(&self, design: &Design) -> Vec<f64> {
         let mut scores = vec![self.prior; design.rows()];

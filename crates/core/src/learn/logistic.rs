@@ -13,7 +13,7 @@ use super::linear::{self, Fault, Loss, Penalty, Solution};
 use super::setting::{Checked, Range, Setting, Tunable};
 use super::{FitError, Target, log_loss_of, logit, sigmoid};
 use crate::Progress;
-use crate::prepare::Design;
+use crate::prepare::{Design, Feature};
 
 /// The penalty that steps in where the plain fit has no finite answer.
 const RESCUE_RIDGE: f64 = 1.0;
@@ -177,6 +177,14 @@ fn model(solution: Solution, design: &Design, target: &Target, penalty: Penalty,
 }
 
 impl Logistic {
+    /// What each feature adds, by the column that it was made of.
+    pub(crate) fn contributions(&self, design: &Design) -> Vec<(String, Vec<f64>)> {
+        let says = |(feature, c): (&Feature, &Coefficient)| {
+            (c.column.clone(), feature.numbers().iter().map(|x| c.value * x).collect())
+        };
+        design.features().iter().zip(&self.coefficients).map(says).collect()
+    }
+
     /// Log-odds of the event for every row of the design.
     pub fn log_odds(&self, design: &Design) -> Vec<f64> {
         let mut eta = vec![self.intercept; design.rows()];

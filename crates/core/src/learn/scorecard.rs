@@ -239,6 +239,15 @@ fn log_odds(fitted: &Logistic, parts: &[Part], rows: usize) -> Vec<f64> {
 }
 
 impl Scorecard {
+    /// What each column adds by itself.
+    pub(crate) fn contributions(&self, design: &Design) -> Vec<(String, Vec<f64>)> {
+        let says = |c: &CardColumn| {
+            let evidence = c.bands.evidence(&design.features()[c.feature].values, design.rows());
+            (c.column.clone(), evidence.into_iter().map(|e| c.weight * e).collect())
+        };
+        self.columns.iter().map(says).collect()
+    }
+
     /// Log-odds of the event for every row of the design.
     pub fn log_odds(&self, design: &Design) -> Vec<f64> {
         let mut scores = vec![self.intercept; design.rows()];

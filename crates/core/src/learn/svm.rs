@@ -12,7 +12,7 @@ use super::linear::{self, Loss, Penalty};
 use super::setting::{Checked, Range, Setting, Tunable};
 use super::{FitError, Target};
 use crate::Progress;
-use crate::prepare::Design;
+use crate::prepare::{Design, Feature};
 
 /// Settings as the analyst gives them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -90,6 +90,14 @@ impl Checked<SvmSettings> {
 }
 
 impl Svm {
+    /// What each feature adds, by the column that it was made of.
+    pub(crate) fn contributions(&self, design: &Design) -> Vec<(String, Vec<f64>)> {
+        let says = |(feature, (_, value)): (&Feature, &(String, f64))| {
+            (feature.column.clone(), feature.numbers().iter().map(|x| value * x).collect())
+        };
+        design.features().iter().zip(&self.coefficients).map(says).collect()
+    }
+
     /// Distance from the boundary for every row of the design, positive on the
     /// side of the event; log-odds only after calibration.
     pub fn log_odds(&self, design: &Design) -> Vec<f64> {

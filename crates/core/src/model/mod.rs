@@ -13,7 +13,7 @@ use thiserror::Error;
 use crate::Table;
 use crate::calibrate::{Calibrated, Calibration};
 use crate::learn::{Estimator, FitError, Settings, sigmoid};
-use crate::prepare::{Input, Preparation, PrepareError};
+use crate::prepare::{Design, Input, Preparation, PrepareError};
 use crate::split::SplitError;
 use crate::study::{Outcome, OutcomeError};
 pub use blended::Blended;
@@ -103,6 +103,19 @@ impl Model {
             out.extend(log_odds.into_iter().map(sigmoid));
         }
         Ok(out)
+    }
+
+    /// Log-odds of rows that are prepared already, a design for each member; calibrated only where
+    /// members are put together, which they are as they hold.
+    pub(crate) fn scores(&self, designs: &[&Design]) -> Vec<f64> {
+        match (&self.blended, &self.members[..]) {
+            (None, [only, ..]) => designs.first().map_or(Vec::new(), |design| only.estimator.log_odds(design)),
+            (Some(blended), members) => {
+                let told = members.iter().zip(designs).map(|(m, design)| m.calibrated(m.estimator.log_odds(design)));
+                blended.log_odds(&told.collect::<Vec<_>>())
+            }
+            (None, []) => Vec::new(),
+        }
     }
 
     /// The columns that the model reads, each once.

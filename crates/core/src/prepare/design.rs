@@ -48,6 +48,17 @@ impl Feature {
         Self { name: name.into(), column: column.into(), values: FeatureValues::Levels { count, codes } }
     }
 
+    /// Only the rows given, in the order given.
+    fn take(&self, rows: &[usize]) -> Self {
+        let values = match &self.values {
+            FeatureValues::Number(v) => FeatureValues::Number(rows.iter().map(|&r| v[r]).collect()),
+            FeatureValues::Levels { count, codes } => {
+                FeatureValues::Levels { count: *count, codes: rows.iter().map(|&r| codes[r]).collect() }
+            }
+        };
+        Self { name: self.name.clone(), column: self.column.clone(), values }
+    }
+
     /// The numbers; empty for levels.
     pub fn numbers(&self) -> &[f64] {
         match &self.values {
@@ -94,20 +105,13 @@ impl Design {
 
     /// Only the rows given, in the order given.
     pub fn take(&self, rows: &[usize]) -> Self {
-        let features = self
-            .features
-            .iter()
-            .map(|f| Feature {
-                name: f.name.clone(),
-                column: f.column.clone(),
-                values: match &f.values {
-                    FeatureValues::Number(v) => FeatureValues::Number(rows.iter().map(|&r| v[r]).collect()),
-                    FeatureValues::Levels { count, codes } => {
-                        FeatureValues::Levels { count: *count, codes: rows.iter().map(|&r| codes[r]).collect() }
-                    }
-                },
-            })
-            .collect();
-        Self { features, rows: rows.len() }
+        Self { features: self.features.iter().map(|f| f.take(rows)).collect(), rows: rows.len() }
+    }
+
+    /// Rows put together of the features of several: `rows_of` gives, for every feature, the row
+    /// that each of `rows` new ones has it from.
+    pub fn take_by_feature(&self, rows: usize, rows_of: impl Fn(usize) -> Vec<usize>) -> Self {
+        let features = self.features.iter().enumerate().map(|(at, f)| f.take(&rows_of(at))).collect();
+        Self::new(features, rows)
     }
 }

@@ -49,10 +49,22 @@ pub struct CardPair {
 impl CardPair {
     /// What the cell of every row says.
     pub fn evidence(&self, design: &Design) -> Vec<f64> {
+        self.groups_of(design).into_iter().map(|[first, second]| self.evidence[self.cell(first, second)]).collect()
+    }
+
+    /// The groups of every row, the last ones for missing values.
+    pub(crate) fn groups_of(&self, design: &Design) -> Vec<[usize; 2]> {
         let [first, second] = self.features.map(|at| &design.features()[at].values);
-        let width = self.groups[1].len() + 1;
-        let cell = |row| self.groups[0].of(first, row) * width + self.groups[1].of(second, row);
-        (0..design.rows()).map(|row| self.evidence[cell(row)]).collect()
+        (0..design.rows()).map(|row| [self.groups[0].of(first, row), self.groups[1].of(second, row)]).collect()
+    }
+
+    /// What a cell adds to the log-odds.
+    pub(crate) fn says(&self, first: usize, second: usize) -> f64 {
+        self.weight * self.evidence[self.cell(first, second)]
+    }
+
+    fn cell(&self, first: usize, second: usize) -> usize {
+        first * (self.groups[1].len() + 1) + second
     }
 }
 
