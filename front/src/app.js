@@ -2,6 +2,7 @@ import { decide } from "./decide.js";
 import { canBeTaken } from "./drawn.js";
 import { drawLines, drawShape, drawStanding, drawStrip } from "./charts.js";
 import { expression } from "./steps.js";
+import { follow } from "./follow.js";
 import { keys } from "./keys.js";
 import { followJobs } from "./jobs.js";
 
@@ -15,6 +16,7 @@ for (const figure of document.querySelectorAll("[data-standing]")) drawStanding(
 for (const place of document.querySelectorAll("[data-drawing]")) canBeTaken(place);
 for (const field of document.querySelectorAll("[data-expression]")) expression(field);
 for (const board of document.querySelectorAll("[data-decide]")) decide(board);
+for (const form of document.querySelectorAll("[data-follow]")) follow(form);
 
 // A file over the limit is refused before it is sent.
 for (const form of document.querySelectorAll("[data-upload]")) {

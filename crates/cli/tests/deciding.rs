@@ -190,3 +190,47 @@ async fn a_policy_of_an_earlier_version_still_stands() {
     assert_eq!(study.post("decide", &[("value_kept", "150")]), 303);
     assert!(study.state().await.policy.expect("a policy").promised.expect("worked out").profit > 0.0);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_account_of_a_customer_adds_up_and_follows_what_is_changed() {
+    let people = members(2_500, SEED, FIRST_MEMBER);
+    let study = Study::begun(&people, "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    assert!(study.page("decide/customer").contains("Nobody to try yet"));
+    study.fitted("boosted").await;
+    assert_eq!(study.post("decide", &[]), 303);
+    let rows = |page: &str| -> Vec<f64> {
+        let cells = page.split("<td class=\"figure\">").skip(1).map(|cell| cell.split('<').next().unwrap_or_default());
+        cells.filter_map(|cell| cell.replace('−', "-").replace('+', "").parse().ok()).collect()
+    };
+    for row in [3, 40, 777] {
+        let page = study.page(&format!("decide/customer?row={row}"));
+        let account = page.split("<tfoot>").next().expect("an account");
+        let total = page.split("together").nth(1).map(rows).and_then(|found| found.first().copied()).expect("a total");
+        let parts: Vec<f64> = rows(account.split("everybody").nth(1).expect("a beginning"));
+        let sum: f64 = parts.iter().sum();
+        // Every line is rounded to two decimals.
+        assert!((sum - total).abs() < 0.0051 * (parts.len() + 1) as f64, "{row}: {parts:?} {total}");
+        assert!(page.contains("Of the 5 real customers most like this"), "{row}");
+    }
+    // Its values are those of the row, and what is typed in their place counts.
+    let model = &study.store.models(study.id).await.expect("models")[0];
+    let model = study.store.model(model.id).await.expect("stored").fitted().expect("a model");
+    let at = model.inputs().position(|input| input.name == "declined_claims").expect("a column");
+    let probability = |page: &str| -> f64 {
+        let last = page.split("class=\"grand\"").nth(1).expect("a foot").split("<strong>").nth(1).expect("a figure");
+        last.split('<').next().expect("text").parse().expect("a number")
+    };
+    let quiet = study.page(&format!("decide/customer?row=40&v{at}=0"));
+    let angry = study.page(&format!("decide/customer?row=40&v{at}=4"));
+    assert!(probability(&angry) > probability(&quiet) + 0.02, "{} {}", probability(&angry), probability(&quiet));
+    let was = format!("was {}", people[40].declined_claims);
+    assert!(angry.contains(&was) || people[40].declined_claims == 4, "{was}");
+    // What never occurs is marked, what cannot be is refused, and nobody is there beyond the last row.
+    let odd = study.page(&format!("decide/customer?row=40&v{at}=900"));
+    assert!(odd.contains("outside the 0 to 4 seen in training"), "{odd}");
+    let refused = study.http.get(&format!("/studies/{}/decide/customer?row=40&v{at}=many", study.id));
+    assert!(refused.status == 422 && plain(&refused.text).contains("“declined_claims” is a number"));
+    assert_eq!(study.http.get(&format!("/studies/{}/decide/customer?row=2500", study.id)).status, 404);
+    assert!(study.page("decide/customer?row=typical").contains("somebody typical"));
+}

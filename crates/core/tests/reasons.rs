@@ -2,7 +2,7 @@
 
 mod customers;
 
-use pronoia_core::explain::{Customers, Method, Reasons, Unit};
+use pronoia_core::explain::{Customers, Likeness, Method, Reasons, Unit, smallest_change};
 use pronoia_core::learn::{Estimator, Family, Node, Settings, Tree};
 use pronoia_core::model::{Blend, Mix, Recipe};
 use pronoia_core::prepare::Design;
@@ -207,4 +207,57 @@ fn columns_that_tell_nothing_have_no_reasons_beyond_chance() {
             assert!(found.of.iter().all(|reasons| reasons[at] == 0.0), "{column}");
         }
     }
+}
+
+#[test]
+fn the_nearest_real_customers_are_found_and_what_never_occurs_is_marked() {
+    let (table, _) = customers(3_000, -2.0, 12);
+    let columns = PREDICTORS.map(str::to_owned);
+    let likeness = Likeness::of(&table, &columns, &every(&table));
+    let own = table.take(&[17]);
+    let near = likeness.nearest(&table, &own, 3);
+    assert_eq!((near[0].row, near[0].distance), (17, 0.0));
+    assert!(near[1].distance <= near[2].distance && likeness.occurs(&near[1]));
+    // Everything at an end that nobody has together with the others.
+    let far = PREDICTORS.iter().fold(own, |table, name| match *name {
+        "tier" => table.with(customers::words("tier", vec!["Never"])),
+        "pair" => table.with(customers::words("pair", vec!["neither"])),
+        number => table.with(customers::numbers(number, vec![Some(40.0)])),
+    });
+    let nearest = likeness.nearest(&table, &far, 1)[0];
+    assert!(!likeness.occurs(&nearest), "{nearest:?}");
+}
+
+#[test]
+fn the_smallest_change_is_the_smallest_by_brute_force_and_leaves_the_rest_alone() {
+    let (table, _) = customers(3_000, -2.0, 13);
+    let model = fit_of(&table, &family("boosted"));
+    let columns = PREDICTORS.map(str::to_owned);
+    let likeness = Likeness::of(&table, &columns, &every(&table));
+    let p = model.probabilities(&table, &every(&table)).expect("scores");
+    let cut_off = 0.3;
+    let row = (0..table.rows()).find(|&row| p[row] > 0.31 && p[row] < 0.4).expect("somebody just above");
+    let customer = table.take(&[row]);
+    let changeable = ["straight".to_owned(), "tier".to_owned()];
+    let flips = |_: &Table, p: f64| p < cut_off;
+    let found = smallest_change(&model, &customer, (&table, &every(&table)), (&likeness, &changeable), flips)
+        .expect("looked for")
+        .expect("a change");
+    assert!(found.probability < cut_off && found.columns.iter().all(|c| changeable.contains(&c.0)));
+    let again = model.probabilities(&found.customer, &[0]).expect("a score")[0];
+    assert_eq!(again, found.probability);
+    // No value of the column of words alone is nearer.
+    for tier in ["Basic", "Plus", "Complete", "Old"] {
+        let other = customer.with(customers::words("tier", vec![tier]));
+        if model.probabilities(&other, &[0]).expect("a score")[0] < cut_off {
+            assert!(likeness.distance(&other, 0, &customer) >= found.distance - 1e-12, "{tier}");
+        }
+    }
+    for name in PREDICTORS.iter().filter(|name| !changeable.contains(&(**name).to_owned())) {
+        let text = |table: &Table| table.column(name).and_then(|c| c.text(0));
+        assert_eq!(text(&found.customer), text(&customer), "{name} stays");
+    }
+    // What cannot be changed is not.
+    let none = smallest_change(&model, &customer, (&table, &every(&table)), (&likeness, &[]), flips);
+    assert!(none.expect("looked for").is_none());
 }

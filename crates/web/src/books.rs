@@ -1,9 +1,10 @@
 //! What models said of judged customers, row by row, kept while somebody decides about them.
 
 use std::collections::VecDeque;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use pronoia_core::Table;
+use pronoia_core::explain::Likeness;
 use pronoia_core::prepare::steps;
 use pronoia_store::{StoreError, model};
 
@@ -23,8 +24,16 @@ pub struct Book {
     pub event: Vec<bool>,
     /// Their places in the table.
     pub rows: Vec<usize>,
-    /// The columns that amounts are worked out from, of all customers.
+    /// Columns of all customers.
     pub table: Table,
+    likeness: OnceLock<Likeness>,
+}
+
+impl Book {
+    /// Customers fitted to, ready to be compared with others; learned once.
+    pub fn likeness(&self, columns: &[String], fitted_to: &[usize]) -> &Likeness {
+        self.likeness.get_or_init(|| Likeness::of(&self.table, columns, fitted_to))
+    }
 }
 
 /// The model, and the columns.
@@ -56,7 +65,8 @@ impl Books {
         if !key.1.is_empty() && rows.iter().any(|&row| row >= table.rows()) {
             return Err(StoreError::Damaged("a model was judged on rows that its table does not have".into()).into());
         }
-        let book = Arc::new(Book { probability: told.probability, event: told.event, rows, table });
+        let book =
+            Arc::new(Book { probability: told.probability, event: told.event, rows, table, likeness: OnceLock::new() });
         // What was broken off in another thread has left whole books.
         let mut books = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         books.push_front((key, Arc::clone(&book)));

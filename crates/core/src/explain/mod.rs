@@ -1,8 +1,15 @@
 //! Why a model says what it says.
 
 mod additive;
+mod change;
+mod edit;
+mod likeness;
 mod sampled;
 mod trees;
+
+pub use change::{Change, smallest_change};
+pub use edit::{typical, with_value};
+pub use likeness::{Likeness, Near};
 
 use serde::Serialize;
 

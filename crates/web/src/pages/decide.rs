@@ -1,10 +1,12 @@
 //! Decide: what acting is worth, for how many, and on whom.
 
 mod board;
+pub mod customer;
 mod rules;
 mod sensitivity;
 mod situation;
 pub mod typed;
+mod views;
 
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -28,11 +30,13 @@ use rules::RuleLine;
 use sensitivity::Assumptions;
 use situation::Situation;
 use typed::Typed;
+use views::{DecideView, Views};
 
 #[derive(Template)]
 #[template(path = "decide.html")]
 struct Page {
     frame: Frame,
+    views: Views,
     base: String,
     train: String,
     question: Question,
@@ -319,6 +323,7 @@ pub async fn page(
     };
     html(&Page {
         frame: Frame::of_study(&app, &visitor, &study, 6).await?,
+        views: Views::of(&study, DecideView::Line),
         base: study.href("decide"),
         train: study.href("train"),
         question: study.study.kind(),

@@ -109,6 +109,7 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/decide", post().to(decide::keep))
                 .route("/decide/curve", get().to(decide::curve))
                 .route("/decide/parts", get().to(decide::parts))
+                .route("/decide/customer", get().to(decide::customer::page))
                 .route("/decide/confirm", post().to(decide::confirm))
                 .route("/lists", get().to(lists::page))
                 .route("/lists/{list}", get().to(lists::list))

@@ -1,0 +1,157 @@
+//! Try a customer: the account of a score, with the values beside its lines to be changed.
+
+mod room;
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::Kind;
+use pronoia_core::prepare::Input;
+
+use super::situation::Situation;
+use super::typed::Typed;
+use super::views::{DecideView, Views};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::pages::{PageResult, StudyPath};
+use crate::session::Visitor;
+use room::Room;
+
+#[derive(Template)]
+#[template(path = "customer.html")]
+struct Page {
+    frame: Frame,
+    views: Views,
+    base: String,
+    train: String,
+    account: Option<Account>,
+}
+
+/// The account of one score.
+pub struct Account {
+    who: String,
+    /// Where the customer began, for the form.
+    from: String,
+    heading: String,
+    gain: String,
+    scale: &'static str,
+    base: String,
+    base_note: String,
+    lines: Vec<Line>,
+    /// Lines of columns that add nothing.
+    silent: Vec<Line>,
+    score: String,
+    becomes: String,
+    probability: String,
+    found: String,
+    /// Why nobody may be like this.
+    caution: Option<String>,
+    near: Vec<NearLine>,
+    near_columns: Vec<String>,
+    near_finding: String,
+    change: String,
+    change_link: Option<String>,
+    model: String,
+    others: Vec<(String, &'static str)>,
+    changed: bool,
+}
+
+/// A line of the account.
+struct Line {
+    column: String,
+    /// The field, where the value can be changed.
+    field: Option<String>,
+    value: String,
+    /// Values to choose from, for words.
+    choices: Vec<String>,
+    reason: String,
+    error: Option<String>,
+    rises: bool,
+    bar: [String; 2],
+    remark: Option<String>,
+    can_change: Option<bool>,
+    was: Option<String>,
+}
+
+struct NearLine {
+    distance: String,
+    happened: &'static str,
+    event: bool,
+    values: Vec<String>,
+    href: String,
+}
+
+/// What was asked for.
+#[derive(Debug, Clone, Default)]
+struct Asked {
+    row: Option<String>,
+    values: Vec<(usize, String)>,
+    can: Vec<usize>,
+    told: bool,
+}
+
+impl Asked {
+    fn of(query: &[(String, String)]) -> Self {
+        let mut asked = Self::default();
+        for (name, value) in query {
+            match name.as_str() {
+                "row" => asked.row = Some(value.clone()),
+                "told" => asked.told = true,
+                "can" => asked.can.extend(value.parse::<usize>().ok()),
+                name => {
+                    if let Some(at) = name.strip_prefix('v').and_then(|at| at.parse().ok()) {
+                        asked.values.push((at, value.clone()));
+                    }
+                }
+            }
+        }
+        asked
+    }
+}
+
+/// The page.
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Vec<(String, String)>>,
+) -> PageResult {
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let asked = Asked::of(&query);
+    let account = match Situation::of(&app, &view, &Typed::default()).await? {
+        Some(situation) => Some(account(&app, &view, &situation, &asked).await?),
+        None => None,
+    };
+    html(&Page {
+        frame: Frame::of_study(&app, &visitor, &view, 6).await?,
+        views: Views::of(&view, DecideView::Customer),
+        base: view.href("decide/customer"),
+        train: view.href("train"),
+        account,
+    })
+}
+
+async fn account(app: &App, view: &StudyView, situation: &Situation<'_>, asked: &Asked) -> Result<Account, PageError> {
+    let row = app.store.model(situation.model.id).await?;
+    let (basis, model) = (row.fitted_on()?, row.fitted()?);
+    let kinds: Vec<(String, Kind)> = view.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let refused = |e: String| PageError::Refused(e);
+    let mut names = basis.columns_read(&kinds).map_err(|e| refused(e.to_string()))?;
+    for name in situation.chosen.policy.economics.inputs() {
+        if !names.contains(&name) {
+            names.push(name);
+        }
+    }
+    let book = app.books.open(app, view, situation.model, names).await?;
+    let book =
+        book.ok_or_else(|| refused("What the model said of single customers was not kept; fit it again.".into()))?;
+    let dealt = basis.deal(&book.table).map_err(refused)?;
+    let training = basis.split.fitted_to(dealt);
+    let inputs: Vec<&Input> = model.inputs().collect();
+    let columns: Vec<String> = inputs.iter().map(|input| input.name.clone()).collect();
+    let likeness = book.likeness(&columns, &training);
+    let base = view.href("decide/customer");
+    let room =
+        Room { situation, model: &model, basis: &basis, book: &book, likeness, training: &training, inputs, base };
+    room.account(asked)
+}

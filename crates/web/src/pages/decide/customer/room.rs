@@ -1,0 +1,404 @@
+//! The model, the policy and the real customers, where one customer is tried.
+
+use pronoia_core::decide::{Action, Order, Payoffs, Rule};
+use pronoia_core::explain::{Customers, Likeness, Method, Near, Reasons, Unit, smallest_change, typical, with_value};
+use pronoia_core::model::Model;
+use pronoia_core::prepare::{Input, Seen};
+use pronoia_core::study::{Basis, Question};
+use pronoia_core::{Table, number};
+
+use super::{Account, Asked, Line, NearLine};
+use crate::books::Book;
+use crate::error::PageError;
+use crate::frame::encoded;
+use crate::pages::decide::situation::Situation;
+use crate::text;
+
+/// Customers that reasons are counted from.
+const BACKGROUND: usize = 400;
+
+/// Governs what is drawn by lot.
+const SEED: u64 = 1;
+
+/// Real customers shown beside.
+const SHOWN: usize = 5;
+
+/// Columns shown of them.
+const SHOWN_COLUMNS: usize = 4;
+
+/// Width of the bars in their own units.
+const WIDTH: f64 = 160.0;
+
+/// Values to choose from in a field.
+const CHOICES: usize = 60;
+
+/// Everything that is known where a customer is tried.
+pub struct Room<'a> {
+    pub situation: &'a Situation<'a>,
+    pub model: &'a Model,
+    pub basis: &'a Basis,
+    pub book: &'a Book,
+    pub likeness: &'a Likeness,
+    pub training: &'a [usize],
+    pub inputs: Vec<&'a Input>,
+    pub base: String,
+}
+
+impl Room<'_> {
+    pub fn account(&self, asked: &Asked) -> Result<Account, PageError> {
+        let (began, from, who) = self.began(asked)?;
+        let mut customer = began.clone();
+        for (at, text) in &asked.values {
+            let Some(input) = self.inputs.get(*at) else { continue };
+            let there = began.column(&input.name).and_then(|column| column.text(0)).unwrap_or_default();
+            if text.trim() != there {
+                customer = with_value(&customer, &input.name, text).map_err(PageError::Refused)?;
+            }
+        }
+        let failed = |e: pronoia_core::prepare::PrepareError| PageError::Refused(e.to_string());
+        let step = (self.book.rows.len() / BACKGROUND).max(1);
+        let others: Vec<usize> = self.book.rows.iter().step_by(step).copied().collect();
+        let reasons = Reasons::of(
+            self.model,
+            Customers { table: &customer, rows: &[0] },
+            Customers { table: &self.book.table, rows: &others },
+            SEED,
+        )
+        .map_err(failed)?;
+        let shift = self.situation.chosen.population.shift();
+        let probability = shift.there(reasons.probability[0]);
+        let gain = self.gain(&customer, probability)?;
+        let acts = self.acts(&customer, reasons.probability[0])?;
+        let question = self.situation.view.study.kind();
+        let nearest = self.likeness.nearest(&self.book.table, &customer, SHOWN);
+        let caution = nearest.first().filter(|near| !self.likeness.occurs(near)).map(|near| {
+            format!(
+                "Nobody among the {} customers fitted to is like this: the nearest is {} apart, farther than 99 of 100 of them are from each other. What the model says here rests on no one.",
+                text::count(self.training.len() as u64),
+                text::percent(near.distance)
+            )
+        });
+        let changed = self.inputs.iter().any(|input| self.differs(&began, &customer, &input.name));
+        let (lines, silent) = self.lines(asked, &began, &customer, &reasons);
+        let near_columns: Vec<String> =
+            lines.iter().filter(|l| l.field.is_some()).take(SHOWN_COLUMNS).map(|l| l.column.clone()).collect();
+        let near = self.near(&nearest, &near_columns)?;
+        let (change, change_link) = self.change(asked, &customer, acts, &from)?;
+        let order = self.situation.chosen.policy.rule.by;
+        let [action, _] = actions(question, acts);
+        Ok(Account {
+            heading: format!(
+                "{} of 100 like this {}: {action}",
+                text::fixed(probability * 100.0, 1),
+                question.event_would()
+            ),
+            gain: self.gain_said(gain, order),
+            scale: match reasons.unit {
+                Unit::LogOdds => "log-odds",
+                Unit::Distance => "distance from the border",
+                Unit::Share => "share of customers like this",
+            },
+            base: signed(reasons.base),
+            base_note: match reasons.method {
+                Method::Trees => "where nothing is known but the rows that the trees were grown on".into(),
+                _ => format!("on average over {} customers judged", text::count(others.len() as u64)),
+            },
+            score: signed(reasons.scores[0]),
+            becomes: self.becomes(&reasons, probability),
+            probability: text::fixed(probability, 3),
+            found: match reasons.method {
+                Method::Trees => "Exact: every way in which columns can be known or not, down every tree.".into(),
+                Method::Sum => "Exact: what each column adds, less what it adds on average.".into(),
+                Method::Drawn => "Columns made known in orders drawn by lot; the ± is twice the error of that.".into(),
+            },
+            near_finding: near_finding(&near, question),
+            changed,
+            silent,
+            others: self.others(),
+            model: self.situation.model.name.clone(),
+            who,
+            from,
+            lines,
+            caution,
+            near,
+            near_columns,
+            change,
+            change_link,
+        })
+    }
+
+    /// The customer to begin with, how the address says so, and who that is.
+    fn began(&self, asked: &Asked) -> Result<(Table, String, String), PageError> {
+        let table = &self.book.table;
+        let of_row = |row: usize, who: String| Ok((table.take(&[row]), row.to_string(), who));
+        match asked.row.as_deref() {
+            Some("typical") => {
+                let middle = typical(table, self.training);
+                Ok((middle, "typical".into(), "somebody typical, whom nobody need be like".into()))
+            }
+            Some(row) => {
+                let row: usize = row.parse().ok().filter(|row| *row < table.rows()).ok_or(PageError::NotFound)?;
+                of_row(row, format!("the customer in row {}", text::count(row as u64 + 1)))
+            }
+            None => {
+                let row = self.beside_the_line();
+                of_row(row, format!("row {}, a customer just above the line", text::count(row as u64 + 1)))
+            }
+        }
+    }
+
+    /// The judged customer who is the last to be acted on.
+    fn beside_the_line(&self) -> usize {
+        let rule = &self.situation.chosen.policy.rule;
+        let from = match rule.by {
+            Order::Probability => self.line(),
+            _ => 0.5,
+        };
+        let back = self.situation.chosen.population.shift().back(from);
+        let above = |p: f64| if p >= back { p - back } else { 1.0 + back - p };
+        let p = &self.book.probability;
+        let at = (0..p.len()).min_by(|&a, &b| above(p[a]).total_cmp(&above(p[b]))).unwrap_or(0);
+        self.book.rows.get(at).copied().unwrap_or(0)
+    }
+
+    /// The key from which the policy acts on the customers judged.
+    fn line(&self) -> f64 {
+        let weighing = &self.situation.weighing;
+        weighing.curve.points[weighing.position].cut_off
+    }
+
+    fn payoffs(&self, customer: &Table) -> Result<Payoffs, PageError> {
+        let mut economics = self.situation.chosen.policy.economics.clone();
+        let derived = self.basis.population(customer).map_or_else(|_| customer.clone(), |(derived, _)| derived);
+        let (values, _) = economics.worked_out(&derived, &[0]).map_err(|e| PageError::Refused(e.to_string()))?;
+        Ok(values.payoffs_of(0))
+    }
+
+    fn gain(&self, customer: &Table, probability: f64) -> Result<f64, PageError> {
+        Ok(self.payoffs(customer)?.gain().expected(probability))
+    }
+
+    /// What the policy does: acts, has somebody look, or leaves alone.
+    fn acts(&self, customer: &Table, told: f64) -> Result<Action, PageError> {
+        let Rule { by, refer_from, .. } = self.situation.chosen.policy.rule;
+        let probability = self.situation.chosen.population.shift().there(told);
+        let key = match by {
+            Order::Probability => probability,
+            by => by.key(probability, &self.payoffs(customer)?),
+        };
+        Ok(if key >= self.line() {
+            Action::Act
+        } else if refer_from.is_some_and(|from| probability >= from) {
+            Action::Refer
+        } else {
+            Action::Leave
+        })
+    }
+
+    /// The lines of the account: those that add something, the greatest first, and the others.
+    fn lines(&self, asked: &Asked, began: &Table, customer: &Table, reasons: &Reasons) -> (Vec<Line>, Vec<Line>) {
+        let of = &reasons.of[0];
+        let most = of.iter().fold(f64::MIN_POSITIVE, |most, reason| most.max(reason.abs()));
+        let (mut order, silent): (Vec<usize>, Vec<usize>) = (0..of.len()).partition(|&at| of[at] != 0.0);
+        order.sort_by(|&a, &b| of[b].abs().total_cmp(&of[a].abs()));
+        let lines: Vec<Line> = order
+            .into_iter()
+            .map(|at| {
+                let error =
+                    reasons.errors.as_ref().map(|errors| format!("± {}", number::fixed(2.0 * errors[0][at], 2)));
+                let length = of[at].abs() / most * WIDTH / 2.0;
+                let from = if of[at] < 0.0 { WIDTH / 2.0 - length } else { WIDTH / 2.0 };
+                Line {
+                    reason: signed(of[at]),
+                    error,
+                    rises: of[at] >= 0.0,
+                    bar: [from, length.max(0.5)].map(|x| format!("{x:.1}")),
+                    ..self.line_of(asked, began, customer, &reasons.columns[at])
+                }
+            })
+            .collect();
+        // What is read only to work other columns out.
+        let only_read = self.inputs.iter().map(|input| &input.name).filter(|name| !reasons.columns.contains(name));
+        let others = silent.iter().map(|&at| &reasons.columns[at]).chain(only_read);
+        let silent = others.map(|name| self.line_of(asked, began, customer, name)).collect();
+        (lines, silent)
+    }
+
+    fn differs(&self, began: &Table, customer: &Table, column: &str) -> bool {
+        let text = |table: &Table| table.column(column).and_then(|c| c.text(0));
+        text(began) != text(customer)
+    }
+
+    /// A line without its reason.
+    fn line_of(&self, asked: &Asked, began: &Table, customer: &Table, column: &str) -> Line {
+        let place = self.inputs.iter().position(|input| input.name == column);
+        let text = |table: &Table| table.column(column).and_then(|c| c.text(0)).unwrap_or_default();
+        let (value, was) = (text(customer), text(began));
+        let mut remark = None;
+        let mut choices = Vec::new();
+        if let Some(at) = place {
+            match &self.inputs[at].seen {
+                Seen::Between(low, high) => {
+                    let x = customer.column(column).and_then(|c| c.number(0));
+                    remark = x.filter(|x| x < low || x > high).map(|_| {
+                        format!("outside the {} to {} seen in training", number::plain(*low), number::plain(*high))
+                    });
+                }
+                Seen::Values(values) => {
+                    choices = values.iter().take(CHOICES).cloned().collect();
+                    if !value.is_empty() && self.inputs[at].is_unseen(&value) {
+                        remark = Some("never seen in training".into());
+                    }
+                }
+                Seen::Nothing => {}
+            }
+        }
+        Line {
+            column: column.to_owned(),
+            field: place.map(|at| format!("v{at}")),
+            can_change: place.map(|at| !asked.told || asked.can.contains(&at)),
+            was: (value != was).then(|| if was.is_empty() { "missing".into() } else { was }),
+            value,
+            choices,
+            reason: String::new(),
+            error: None,
+            rises: false,
+            bar: [String::new(), String::new()],
+            remark,
+        }
+    }
+
+    /// How the sum becomes a probability.
+    fn becomes(&self, reasons: &Reasons, probability: f64) -> String {
+        let raw = match reasons.unit {
+            Unit::LogOdds => Some(1.0 / (1.0 + (-reasons.scores[0]).exp())),
+            Unit::Share => Some(reasons.scores[0]),
+            Unit::Distance => None,
+        };
+        let told = reasons.probability[0];
+        let mut steps = Vec::new();
+        match raw {
+            Some(raw) if (raw - told).abs() < 5e-4 => {}
+            Some(raw) => steps.push(format!("a probability of {}, calibrated", number::fixed(raw, 3))),
+            None => steps.push("calibrated".into()),
+        }
+        if (told - probability).abs() > 5e-4 {
+            steps.push(format!("{} before it is moved to the event rate there", number::fixed(told, 3)));
+        }
+        if steps.is_empty() { "as a probability".into() } else { steps.join("; ") }
+    }
+
+    fn gain_said(&self, gain: f64, order: Order) -> String {
+        let currency = match self.situation.chosen.currency.as_str() {
+            "" => String::new(),
+            currency => format!(" {currency}"),
+        };
+        let line = match order {
+            Order::Probability => format!("the line is at P ≥ {}", number::fixed(self.line().min(1.0), 3)),
+            _ => format!("the line is at a gain of {}", number::fixed(self.line().max(0.0), 2)),
+        };
+        format!("Acting is expected to gain {}{currency}; {line}.", number::fixed(gain, 2))
+    }
+
+    fn near(&self, nearest: &[Near], columns: &[String]) -> Result<Vec<NearLine>, PageError> {
+        let table = &self.book.table;
+        let happened = self.basis.outcome.read(table).map_err(|e| PageError::Refused(e.to_string()))?;
+        let question = self.situation.view.study.kind();
+        let line = |near: &Near| {
+            let event = happened[near.row] == Some(true);
+            NearLine {
+                distance: text::percent(near.distance),
+                happened: if event { question.event_verb() } else { question.other_verb() },
+                event,
+                values: columns
+                    .iter()
+                    .map(|name| table.column(name).and_then(|c| c.text(near.row)).unwrap_or_else(|| "missing".into()))
+                    .collect(),
+                href: format!("{}?row={}", self.base, near.row),
+            }
+        };
+        Ok(nearest.iter().map(line).collect())
+    }
+
+    /// The smallest change after which something else is done, in a sentence, and where it is tried.
+    fn change(
+        &self,
+        asked: &Asked,
+        customer: &Table,
+        acts: Action,
+        from: &str,
+    ) -> Result<(String, Option<String>), PageError> {
+        let can = |at: &usize| !asked.told || asked.can.contains(at);
+        let changeable: Vec<String> =
+            (0..self.inputs.len()).filter(can).map(|at| self.inputs[at].name.clone()).collect();
+        let question = self.situation.view.study.kind();
+        let flips = |after: &Table, told: f64| self.acts(after, told).is_ok_and(|other| other != acts);
+        let real = (&self.book.table, self.training);
+        let found = smallest_change(self.model, customer, real, (self.likeness, &changeable), flips)
+            .map_err(|e| PageError::Refused(e.to_string()))?;
+        let Some(found) = found else {
+            let what = if changeable.is_empty() {
+                "Nothing is marked as changeable"
+            } else {
+                "No change of one or two of the columns marked"
+            };
+            return Ok((format!("{what}, to values that occur, would lead to another action."), None));
+        };
+        let words = |value: &Option<String>| value.clone().unwrap_or_else(|| "missing".into());
+        let told: Vec<String> = found
+            .columns
+            .iter()
+            .map(|(name, before, after)| format!("{name} {} instead of {}", words(after), words(before)))
+            .collect();
+        let probability = self.situation.chosen.population.shift().there(found.probability);
+        let [then, _] = actions(question, self.acts(&found.customer, found.probability)?);
+        let sentence =
+            format!("With {} the probability is {}: {then}", told.join(" and "), number::fixed(probability, 3));
+        let fields = self.inputs.iter().enumerate().map(|(at, input)| {
+            let value = found.customer.column(&input.name).and_then(|c| c.text(0)).unwrap_or_default();
+            format!("v{at}={}", encoded(&value))
+        });
+        let can = asked.can.iter().map(|at| format!("can={at}"));
+        let told = asked.told.then(|| "told=1".to_owned());
+        let query: Vec<String> = std::iter::once(format!("row={from}")).chain(fields).chain(can).chain(told).collect();
+        Ok((sentence, Some(format!("{}?{}", self.base, query.join("&")))))
+    }
+
+    /// Where else to begin: at both ends, beside the line, at somebody typical.
+    fn others(&self) -> Vec<(String, &'static str)> {
+        let p = &self.book.probability;
+        let end = |better: fn(f64, f64) -> bool| {
+            (0..p.len()).reduce(|best, at| if better(p[at], p[best]) { at } else { best }).map(|at| self.book.rows[at])
+        };
+        let href = |row: Option<usize>| row.map(|row| format!("{}?row={row}", self.base));
+        let mut others = Vec::new();
+        others.extend(href(end(|a, b| a > b)).map(|href| (href, "the most likely")));
+        others.extend(href(end(|a, b| a < b)).map(|href| (href, "the least likely")));
+        others.push((self.base.clone(), "just above the line"));
+        others.push((format!("{}?row=typical", self.base), "somebody typical"));
+        others
+    }
+}
+
+/// What is done, in a sentence, and as a word.
+fn actions(question: Question, action: Action) -> [String; 2] {
+    let act = question.act();
+    let sentence = match action {
+        Action::Act if question == Question::Credit => "decline.".to_owned(),
+        Action::Act => format!("{act} them."),
+        Action::Refer => "have somebody look.".into(),
+        Action::Leave if question == Question::Credit => "approve.".into(),
+        Action::Leave => "leave them alone.".into(),
+    };
+    [sentence, action.word().to_owned()]
+}
+
+fn near_finding(near: &[NearLine], question: Question) -> String {
+    let events = near.iter().filter(|line| line.event).count();
+    format!("Of the {} real customers most like this, {events} {}.", near.len(), question.event_verb())
+}
+
+fn signed(x: f64) -> String {
+    let written = number::fixed(x, 2);
+    if x > 0.0 { format!("+{written}") } else { written }
+}

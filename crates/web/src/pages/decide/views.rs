@@ -1,0 +1,25 @@
+//! The views of the stop, and which is open.
+
+use crate::frame::StudyView;
+
+/// A view.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DecideView {
+    /// Whom to act on.
+    Line,
+    /// One customer.
+    Customer,
+}
+
+/// Links to all views.
+pub struct Views(pub Vec<(String, &'static str, bool)>);
+
+impl Views {
+    pub fn of(view: &StudyView, open: DecideView) -> Self {
+        let all = [
+            (DecideView::Line, "decide", "whom to act on"),
+            (DecideView::Customer, "decide/customer", "try a customer"),
+        ];
+        Self(all.into_iter().map(|(of, page, label)| (view.href(page), label, of == open)).collect())
+    }
+}
