@@ -29,6 +29,8 @@ for (const form of document.querySelectorAll("[data-upload]")) {
   });
 }
 
+document.querySelector("[data-print]")?.addEventListener("click", () => print());
+
 const button = document.querySelector("[data-theme-button]");
 if (button) {
   const night = document.documentElement.dataset.theme === "night";

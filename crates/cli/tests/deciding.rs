@@ -234,3 +234,47 @@ async fn the_account_of_a_customer_adds_up_and_follows_what_is_changed() {
     assert_eq!(study.http.get(&format!("/studies/{}/decide/customer?row=2500", study.id)).status, 404);
     assert!(study.page("decide/customer?row=typical").contains("somebody typical"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn groups_are_counted_as_the_policy_treats_them_and_stand_on_the_sheet() {
+    let people = members(3_000, SEED, FIRST_MEMBER);
+    let study = Study::begun(&people, "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    assert!(study.page("decide/groups").contains("Nothing to compare groups by yet"));
+    assert!(study.page("decide/sheet").contains("No policy yet"));
+    study.fitted("scorecard").await;
+    assert_eq!(study.post("decide", &[("line", "0.2"), ("population", "3000")]), 303);
+
+    let model = &study.store.models(study.id).await.expect("models")[0];
+    let told = study.store.judgement(model.id).await.expect("read").expect("judged");
+    let page = study.page("decide/groups?column=plan_tier");
+    for tier in ["Basic", "Plus", "Complete"] {
+        let of = |at: &usize| people[told.positions[*at] as usize].tier == tier;
+        let all: Vec<usize> = (0..told.event.len()).filter(of).collect();
+        let acted = all.iter().filter(|&&at| told.probability[at] >= 0.2).count();
+        let row = page.split(&format!("<th scope=\"row\">{tier}</th>")).nth(1).expect("a rung");
+        let row = row.split("</tr>").next().expect("its end");
+        let share = plain(&number::percent(acted as f64 / all.len() as f64));
+        assert!(
+            row.contains(&share) && row.contains(&plain(&number::count(all.len() as u64))),
+            "{tier} {share}: {row}"
+        );
+    }
+    assert!(page.contains("owner_age_band"), "the sensitive column is always there");
+    let refused = study.http.get(&format!("/studies/{}/decide/groups?column=nothing", study.id));
+    assert!(refused.status == 422 && plain(&refused.text).contains("no column “nothing”"));
+
+    let sheet = study.page("decide/sheet");
+    for says in [
+        "The event: cancelled is “yes”.",
+        "Make the offer to customers where P ≥ 0.200",
+        "for 3 000 customers",
+        "The sealed test has not been opened",
+        "The offer keeps a leaver",
+        "one cut-off, at its best",
+        "owner_age_band",
+        "Approved by",
+    ] {
+        assert!(sheet.contains(says), "{says}: {sheet}");
+    }
+}

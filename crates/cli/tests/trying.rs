@@ -32,6 +32,21 @@ async fn amounts_by_customer_a_budget_and_a_customer_who_is_changed() {
     b.click("[data-keep]").await;
     b.see("[data-keep]", "Policy kept").await;
 
+    // What that means for groups, and the sheet to sign.
+    b.click(".views a[href$='decide/groups']").await;
+    b.see("h1", "By owner_age_band").await;
+    b.is_accessible("groups").await;
+    b.click("[name=column] option[value=''] ~ option:nth-child(5)").await;
+    b.click(".choices .button-quiet").await;
+    b.see(".ladders section:nth-of-type(2)", "customers").await;
+    b.click(".views a[href$='decide/sheet']").await;
+    b.see("h1", "Policy sheet: Who will cancel?").await;
+    b.see(".approval", "Approved by").await;
+    b.is_accessible("the policy sheet").await;
+    b.script("window.print = () => { document.title = 'printed'; }").await;
+    b.click("[data-print]").await;
+    assert_eq!(b.script("return document.title").await, "printed");
+
     // A customer just above the line, edited until they are left alone.
     b.click(".views a[href$='decide/customer']").await;
     b.see("h1", "make the offer to them").await;

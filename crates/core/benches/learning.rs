@@ -5,12 +5,18 @@
 use std::collections::BTreeMap;
 use std::time::Instant;
 
-use pronoia_core::Table;
 use pronoia_core::evaluate::{area_under_roc, log_loss};
+use pronoia_core::explain::{Customers, Reasons};
 use pronoia_core::intake::Intake;
 use pronoia_core::learn::{Estimator, Settings, Target, sigmoid};
 use pronoia_core::prepare::{Design, Preparation, Training};
 use pronoia_core::progress::Unwatched;
+use pronoia_core::study::{Basis, Outcome};
+use pronoia_core::{Model, Table};
+
+/// Rows that the model whose reasons are found is fitted to, and customers who are explained.
+const EXPLAINED_FIT: usize = 200_000;
+const EXPLAINED: usize = 10_000;
 
 /// Rows that the forest is fitted to.
 const FOREST_ROWS: usize = 100_000;
@@ -95,6 +101,15 @@ fn main() {
     let (seconds, _) = timed(|| (estimator.log_odds(&design), estimator.log_odds(&others)));
     work.insert("boosted trees, score all", (seconds, Some(area)));
     drop((design, others, estimator));
+
+    let part = &rows.fitted[..EXPLAINED_FIT.min(rows.fitted.len())];
+    let basis = Basis::plain(Outcome::is("left", "yes"), rows.predictors.clone());
+    let model = Model::fit(&rows.table, &basis, part, &boosted, 1, &Unwatched).expect("a model");
+    let explained = &rows.held[..EXPLAINED.min(rows.held.len())];
+    let customers = Customers { table: &rows.table, rows: explained };
+    let (seconds, _) = timed(|| Reasons::of(&model, customers, customers, 1).expect("reasons"));
+    work.insert("exact reasons, 10 000 customers", (seconds, None));
+    drop(model);
 
     let logistic = settings("logistic", &[]);
     let (design, others) = rows.prepared(&logistic, &rows.fitted);

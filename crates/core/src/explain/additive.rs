@@ -5,12 +5,14 @@ use crate::learn::Estimator;
 use crate::learn::scorecard::CardPair;
 use crate::prepare::Design;
 
+/// What features say of every row, by the column that they were made of.
+type Says<'m> = Box<dyn Fn(&Design) -> Vec<(String, Vec<f64>)> + 'm>;
+
 /// A classifier as a sum.
 pub(super) struct Sum<'m> {
     unit: Unit,
     start: f64,
-    /// What features say, by the column that they were made of.
-    says: Box<dyn Fn(&Design) -> Vec<(String, Vec<f64>)> + 'm>,
+    says: Says<'m>,
     pairs: &'m [CardPair],
 }
 

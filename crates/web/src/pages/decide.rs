@@ -2,8 +2,10 @@
 
 mod board;
 pub mod customer;
+pub mod groups;
 mod rules;
 mod sensitivity;
+pub mod sheet;
 mod situation;
 pub mod typed;
 mod views;
@@ -310,13 +312,6 @@ pub async fn page(
 ) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let situation = Situation::of(&app, &study, &typed).await?;
-    let confirmed = match study.study.confirmation.clone() {
-        Some(value) => {
-            let found: Confirmation = serde_json::from_value(value).map_err(pronoia_store::StoreError::from)?;
-            Some(Confirmed { is_this_policy: study.state.policy.as_ref().is_some_and(|p| found.is_of(p)), found })
-        }
-        None => None,
-    };
     let view = match &situation {
         Some(situation) => Some(View::of(&app, situation).await?),
         None => None,
@@ -328,12 +323,19 @@ pub async fn page(
         train: study.href("train"),
         question: study.study.kind(),
         view,
-        confirmed,
+        confirmed: confirmed(&study)?,
         policy_kept: study.state.policy.is_some(),
         policy_stale: study.policy_model().is_some_and(|(_, m)| study.is_stale(m)),
         judged_on: study.state.split.judged_on(),
         test_openings: study.study.test_openings,
     })
+}
+
+/// What the sealed test said, if it was opened.
+fn confirmed(study: &StudyView) -> Result<Option<Confirmed>, PageError> {
+    let Some(value) = study.study.confirmation.clone() else { return Ok(None) };
+    let found: Confirmation = serde_json::from_value(value).map_err(pronoia_store::StoreError::from)?;
+    Ok(Some(Confirmed { is_this_policy: study.state.policy.as_ref().is_some_and(|p| found.is_of(p)), found }))
 }
 
 /// What the script draws, for amounts that were just typed.

@@ -110,6 +110,8 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/decide/curve", get().to(decide::curve))
                 .route("/decide/parts", get().to(decide::parts))
                 .route("/decide/customer", get().to(decide::customer::page))
+                .route("/decide/groups", get().to(decide::groups::page))
+                .route("/decide/sheet", get().to(decide::sheet::page))
                 .route("/decide/confirm", post().to(decide::confirm))
                 .route("/lists", get().to(lists::page))
                 .route("/lists/{list}", get().to(lists::list))

@@ -117,6 +117,11 @@ impl<'a> Situation<'a> {
         })
     }
 
+    /// The key from which customers are acted on.
+    pub fn line(&self) -> f64 {
+        self.weighing.curve.points[self.weighing.position].cut_off
+    }
+
     /// What other rules would bring.
     pub fn alternatives(&self) -> Result<Vec<Alternative>, PageError> {
         let scale = Scale { population: &self.chosen.population, doubt: self.doubt, seed: SEED };

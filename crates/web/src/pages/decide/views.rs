@@ -9,6 +9,10 @@ pub enum DecideView {
     Line,
     /// One customer.
     Customer,
+    /// Groups of customers.
+    Groups,
+    /// The sheet to print.
+    Sheet,
 }
 
 /// Links to all views.
@@ -19,6 +23,8 @@ impl Views {
         let all = [
             (DecideView::Line, "decide", "whom to act on"),
             (DecideView::Customer, "decide/customer", "try a customer"),
+            (DecideView::Groups, "decide/groups", "groups"),
+            (DecideView::Sheet, "decide/sheet", "policy sheet"),
         ];
         Self(all.into_iter().map(|(of, page, label)| (view.href(page), label, of == open)).collect())
     }

@@ -151,7 +151,7 @@ impl Room<'_> {
     fn beside_the_line(&self) -> usize {
         let rule = &self.situation.chosen.policy.rule;
         let from = match rule.by {
-            Order::Probability => self.line(),
+            Order::Probability => self.situation.line(),
             _ => 0.5,
         };
         let back = self.situation.chosen.population.shift().back(from);
@@ -159,12 +159,6 @@ impl Room<'_> {
         let p = &self.book.probability;
         let at = (0..p.len()).min_by(|&a, &b| above(p[a]).total_cmp(&above(p[b]))).unwrap_or(0);
         self.book.rows.get(at).copied().unwrap_or(0)
-    }
-
-    /// The key from which the policy acts on the customers judged.
-    fn line(&self) -> f64 {
-        let weighing = &self.situation.weighing;
-        weighing.curve.points[weighing.position].cut_off
     }
 
     fn payoffs(&self, customer: &Table) -> Result<Payoffs, PageError> {
@@ -186,7 +180,7 @@ impl Room<'_> {
             Order::Probability => probability,
             by => by.key(probability, &self.payoffs(customer)?),
         };
-        Ok(if key >= self.line() {
+        Ok(if key >= self.situation.line() {
             Action::Act
         } else if refer_from.is_some_and(|from| probability >= from) {
             Action::Refer
@@ -294,8 +288,8 @@ impl Room<'_> {
             currency => format!(" {currency}"),
         };
         let line = match order {
-            Order::Probability => format!("the line is at P ≥ {}", number::fixed(self.line().min(1.0), 3)),
-            _ => format!("the line is at a gain of {}", number::fixed(self.line().max(0.0), 2)),
+            Order::Probability => format!("the line is at P ≥ {}", number::fixed(self.situation.line().min(1.0), 3)),
+            _ => format!("the line is at a gain of {}", number::fixed(self.situation.line().max(0.0), 2)),
         };
         format!("Acting is expected to gain {}{currency}; {line}.", number::fixed(gain, 2))
     }

@@ -1,0 +1,228 @@
+//! What the policy means for groups of customers.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::decide::{Action, GroupDecision, Order};
+use pronoia_core::drivers::{Count, Grouping};
+use pronoia_core::study::{Question, Role};
+use serde::Deserialize;
+
+use super::situation::Situation;
+use super::typed::Typed;
+use super::views::{DecideView, Views};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView, whom};
+use crate::pages::{PageResult, StudyPath};
+use crate::session::Visitor;
+use crate::text;
+
+/// Groups of a column at most.
+const GROUPS: usize = 10;
+
+/// Width of the ladder in its own units.
+const WIDTH: f64 = 150.0;
+
+#[derive(Template)]
+#[template(path = "groups.html")]
+struct Page {
+    frame: Frame,
+    views: Views,
+    base: String,
+    train: String,
+    question: Question,
+    /// Columns to choose from, and the one that was chosen.
+    columns: Vec<(String, bool)>,
+    heading: String,
+    whom: String,
+    ladders: Vec<Ladder>,
+}
+
+/// One column.
+pub struct Ladder {
+    pub(super) column: String,
+    sensitive: bool,
+    pub(super) finding: String,
+    /// Whether the finding is one to look into.
+    caution: bool,
+    overall: String,
+    pub(super) rungs: Vec<Rung>,
+}
+
+/// One group.
+pub struct Rung {
+    pub(super) label: String,
+    pub(super) rows: String,
+    pub(super) acted: String,
+    /// Where its share, and the ends of its interval, lie on the ladder.
+    at: [String; 3],
+    thickness: String,
+    /// How often acted on compared with others, and the interval of that.
+    pub(super) ratio: (String, String),
+    differs: bool,
+    pub(super) precision: String,
+    pub(super) recall: String,
+    said: String,
+    happened: String,
+    misjudged: bool,
+    pub(super) gain: String,
+}
+
+/// Which column, beside the sensitive ones.
+#[derive(Deserialize)]
+pub struct Asked {
+    column: Option<String>,
+}
+
+/// The page.
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    asked: web::Query<Asked>,
+) -> PageResult {
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let stored: Vec<String> = view.table.stored_columns()?.into_iter().map(|c| c.name).collect();
+    if let Some(wrong) = asked.column.as_ref().filter(|name| !name.is_empty() && !stored.contains(name)) {
+        return Err(PageError::Refused(format!("There is no column “{wrong}” in these records.")));
+    }
+    let sensitive: Vec<String> =
+        view.state.columns.iter().filter(|c| c.role == Role::Sensitive).map(|c| c.name.clone()).collect();
+    let mut looked_at = sensitive.clone();
+    looked_at.extend(asked.column.clone().filter(|name| !name.is_empty() && !sensitive.contains(name)));
+    let situation = Situation::of(&app, &view, &Typed::default()).await?;
+    let ladders = match &situation {
+        Some(situation) if !looked_at.is_empty() => ladders(&app, &view, situation, &looked_at, &sensitive).await?,
+        _ => Vec::new(),
+    };
+    let heading = match (&situation, ladders.iter().find(|ladder| ladder.caution).or(ladders.first())) {
+        (None, _) => "Nothing to compare groups by yet.".into(),
+        (Some(_), None) => "No column is marked as sensitive; choose one to compare groups by.".into(),
+        (Some(_), Some(ladder)) => ladder.finding.clone(),
+    };
+    let outcome = view.state.outcome.as_ref().map(|outcome| outcome.column.clone());
+    html(&Page {
+        frame: Frame::of_study(&app, &visitor, &view, 6).await?,
+        views: Views::of(&view, DecideView::Groups),
+        base: view.href("decide/groups"),
+        train: view.href("train"),
+        question: view.study.kind(),
+        columns: stored
+            .into_iter()
+            .filter(|name| Some(name) != outcome.as_ref())
+            .map(|name| {
+                let chosen = asked.column.as_ref() == Some(&name);
+                (name, chosen)
+            })
+            .collect(),
+        whom: situation.as_ref().map_or(String::new(), |s| whom(&s.chosen.population, &s.chosen.currency)),
+        heading,
+        ladders,
+    })
+}
+
+/// What the policy means by each of some columns.
+pub(super) async fn ladders(
+    app: &App,
+    view: &StudyView,
+    situation: &Situation<'_>,
+    looked_at: &[String],
+    sensitive: &[String],
+) -> Result<Vec<Ladder>, PageError> {
+    let refused = |e: String| PageError::Refused(e);
+    let mut names = looked_at.to_vec();
+    let economics = &situation.chosen.policy.economics;
+    names.extend(economics.inputs().into_iter().filter(|name| !looked_at.contains(name)));
+    let book = app.books.open(app, view, situation.model, names).await?;
+    let book =
+        book.ok_or_else(|| refused("What the model said of single customers was not kept; fit it again.".into()))?;
+    let (values, _) = economics.clone().worked_out(&book.table, &book.rows).map_err(|e| refused(e.to_string()))?;
+    let payoffs = |at: usize| values.payoffs_of(at);
+    let shift = situation.chosen.population.shift();
+    let probability: Vec<f64> = book.probability.iter().map(|&p| shift.there(p)).collect();
+    let rule = &situation.chosen.policy.rule;
+    let line = situation.line();
+    let actions: Vec<Action> = (0..probability.len())
+        .map(|at| {
+            let p = probability[at];
+            let key = if rule.by == Order::Probability { p } else { rule.by.key(p, &payoffs(at)) };
+            match rule.refer_from {
+                _ if key >= line => Action::Act,
+                Some(from) if p >= from => Action::Refer,
+                _ => Action::Leave,
+            }
+        })
+        .collect();
+    let question = view.study.kind();
+    let weights = situation.weighing.weights;
+    let mut ladders = Vec::new();
+    for name in looked_at {
+        let Some(column) = book.table.column(name) else { continue };
+        let grouping = Grouping::of(column, &book.rows, &book.event, GROUPS);
+        let groups = GroupDecision::of_all(&grouping, (&actions, &probability), &book.event, payoffs, weights);
+        ladders.push(Ladder::of(name, sensitive.contains(name), &groups, question));
+    }
+    Ok(ladders)
+}
+
+impl Ladder {
+    fn of(column: &str, sensitive: bool, groups: &[GroupDecision], question: Question) -> Self {
+        let all = groups.iter().fold(Count::default(), |sum, group| sum.plus(group.acted));
+        let most = groups.iter().map(|g| g.acted.interval().1).fold(all.rate(), f64::max).max(f64::MIN_POSITIVE);
+        let place = |share: f64| format!("{:.1}", share / most * WIDTH);
+        let widest = groups.iter().map(|g| g.all.rows).max().unwrap_or(1).max(1) as f64;
+        let rungs = groups.iter().map(|group| {
+            let (low, high) = group.acted.interval();
+            let of = |count: Count| if count.rows > 0 { text::fixed(count.rate() * 100.0, 0) } else { "–".into() };
+            Rung {
+                label: group.label.clone(),
+                rows: text::count(group.all.rows),
+                acted: text::percent(group.acted.rate()),
+                at: [group.acted.rate(), low, high].map(place),
+                thickness: format!("{:.1}", 2.0 + 8.0 * group.all.rows as f64 / widest),
+                ratio: group.ratio.map_or(("–".into(), String::new()), |(ratio, low, high)| {
+                    (text::fixed(ratio, 2), format!("{} to {}", text::fixed(low, 2), text::fixed(high, 2)))
+                }),
+                differs: group.differs(),
+                precision: of(group.right),
+                recall: of(group.found),
+                said: text::percent(group.said),
+                happened: text::percent(group.all.rate()),
+                misjudged: group.is_misjudged(),
+                gain: text::money(group.gain.profit),
+            }
+        });
+        let clear = groups.iter().filter(|group| group.differs());
+        let farthest = clear.max_by(|a, b| apart(a).total_cmp(&apart(b)));
+        let finding = match farthest.and_then(|group| Some((group, group.ratio?))) {
+            None => format!("By {column}, no group is clearly acted on more or less often than the others."),
+            Some((group, (ratio, ..))) => {
+                let how = if ratio >= 1.0 {
+                    format!("{} times as often as others", text::fixed(ratio, 2))
+                } else {
+                    format!("{} as often as others", text::percent(ratio))
+                };
+                format!(
+                    "By {column}, “{}” {} {how}; {} of 100 of them {}.",
+                    group.label,
+                    if question == Question::Credit { "are declined" } else { "are acted on" },
+                    text::fixed(group.all.rate() * 100.0, 0),
+                    question.event_verb()
+                )
+            }
+        };
+        Self {
+            column: column.to_owned(),
+            sensitive,
+            caution: sensitive && groups.iter().any(GroupDecision::differs),
+            finding,
+            overall: place(all.rate()),
+            rungs: rungs.collect(),
+        }
+    }
+}
+
+/// How far a group is from being treated as the others are, either way.
+fn apart(group: &GroupDecision) -> f64 {
+    group.ratio.map_or(0.0, |(ratio, ..)| ratio.ln().abs())
+}
