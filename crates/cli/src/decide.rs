@@ -5,8 +5,8 @@ use std::path::PathBuf;
 
 use clap::Args;
 use pronoia_core::decide::{
-    Alternative, Customers, Decision, Expected, Line, Order, Payoffs, Policy, ProfitPoint, Ranking, Scale, Sensitivity,
-    Weighing, alternatives,
+    Alternative, Customers, Decision, Economics, Expected, Line, Order, Payoffs, Policy, Population, ProfitPoint,
+    Ranking, Scale, Sensitivity, Uncertain, Weighing, alternatives, expected_maximum,
 };
 use pronoia_core::expression::Expression;
 use pronoia_core::{Table, number};
@@ -60,8 +60,18 @@ struct Figures {
     worth: Expected,
     all: ProfitPoint,
     alternatives: Vec<Alternative>,
+    /// What the model allows to be gained while the chance that decides most is uncertain, the line
+    /// being drawn again for every value of it; to compare models by, and nobody's earnings.
+    expected_maximum: Option<f64>,
     sensitivity: Vec<Sensitivity>,
 }
+
+/// The chance that is least certain in each question, by its word.
+const UNCERTAIN: [&str; 3] = ["save_rate", "loss_rate", "anyway"];
+
+/// How sure it is taken to be: as if so many customers had been counted (as Verbraken, Verbeke &
+/// Baesens 2013 take it).
+const COUNTED: f64 = 20.0;
 
 impl Decide {
     pub fn run(self) -> Outcome {
@@ -98,7 +108,8 @@ impl Decide {
             let weighing = at_line(Weighing::counted(&ranking, &typical, rule, &scale), asked);
             let others = alternatives::counted(&weighing, &ranking, &typical, rule, &scale);
             let sensitivity = Sensitivity::of_all(&typical, &weighing.counted_decision());
-            return Ok(Figures::of(&weighing, &typical.payoffs(), population.size(), others, sensitivity));
+            let maximum = expected_maximum_of(&ranking, &typical, &population);
+            return Ok(Figures::of(&weighing, &typical, &population, others, (maximum, sensitivity)));
         }
         let rows: Vec<usize> = (0..table.rows()).collect();
         let (values, lacking) = economics.worked_out(table, &rows).map_err(|e| e.to_string())?;
@@ -115,8 +126,17 @@ impl Decide {
         let actions = weighing.actions().unwrap_or_default();
         let decision = Decision::Each { values: &values, actions: &actions, event, weights: weighing.weights };
         let sensitivity = Sensitivity::of_all(&typical, &decision);
-        Ok(Figures::of(&weighing, &typical.payoffs(), population.size(), others, sensitivity))
+        let maximum = expected_maximum_of(&ranking, &typical, &population);
+        Ok(Figures::of(&weighing, &typical, &population, others, (maximum, sensitivity)))
     }
+}
+
+/// Expected maximum profit of the question, where it has a chance that is uncertain.
+fn expected_maximum_of(ranking: &Ranking, typical: &Economics<f64>, population: &Population) -> Option<f64> {
+    UNCERTAIN.iter().find_map(|word| {
+        let mean = *typical.amount(word)?;
+        expected_maximum(ranking, typical, (word, Uncertain { mean, counted: COUNTED }), population)
+    })
 }
 
 /// Without a line of its own, a rule by probability is drawn at the best point.
@@ -128,18 +148,18 @@ fn at_line(weighing: Weighing, asked: &economics::Asked) -> Weighing {
 impl Figures {
     fn of(
         weighing: &Weighing,
-        payoffs: &Payoffs,
-        population: f64,
+        typical: &Economics<f64>,
+        population: &Population,
         alternatives: Vec<Alternative>,
-        sensitivity: Vec<Sensitivity>,
+        (expected_maximum, sensitivity): (Option<f64>, Vec<Sensitivity>),
     ) -> Self {
-        let (curve, best) = (&weighing.curve, weighing.best);
+        let (curve, best, payoffs) = (&weighing.curve, weighing.best, typical.payoffs());
         Self {
             rows: weighing.ranking.rows,
             events: weighing.ranking.events,
-            payoffs: *payoffs,
+            payoffs,
             break_even: payoffs.gain().break_even(),
-            population,
+            population: population.size(),
             best: curve.points[best.at],
             optimism: curve.optimism,
             nearly: [curve.points[best.from].share, curve.points[best.to].share],
@@ -148,6 +168,7 @@ impl Figures {
             worth: weighing.expected(),
             all: curve.points[curve.points.len() - 1],
             alternatives,
+            expected_maximum,
             sensitivity,
         }
     }
@@ -202,6 +223,9 @@ impl Figures {
                     number::money(over.high)
                 );
             }
+        }
+        if let Some(maximum) = self.expected_maximum {
+            println!("expected maximum profit, to compare models by: {}", number::money(maximum));
         }
         let gains = self.worth.profit > self.alternatives.first().map_or(0.0, |none| none.expected.profit);
         println!("{} if", if gains { "loses money" } else { "would pay" });

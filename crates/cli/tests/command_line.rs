@@ -151,6 +151,8 @@ fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
     let best = curve[weighed.best.at];
     let figure = |of: &str, name: &str| said[of][name].as_f64().expect("a figure");
     assert_eq!((figure("best", "profit"), figure("best", "low")), (best.profit, best.low));
+    let maximum = said["expected_maximum"].as_f64().expect("a save rate is uncertain");
+    assert!(maximum >= best.profit, "choosing the line again never earns less: {maximum} {}", best.profit);
     assert_eq!(figure("all", "profit"), curve[curve.len() - 1].profit);
     let save_rate =
         said["sensitivity"].as_array().expect("assumptions").iter().find(|s| s["assumption"]["word"] == "save_rate");

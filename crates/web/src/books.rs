@@ -12,8 +12,8 @@ use crate::App;
 use crate::error::PageError;
 use crate::frame::StudyView;
 
-/// Books kept at a time.
-const KEPT: usize = 4;
+/// Bytes of all books that are kept; the one that was opened last is kept whatever its size.
+const KEPT: usize = 256 << 20;
 
 /// Judged customers of one model.
 #[derive(Debug)]
@@ -30,6 +30,11 @@ pub struct Book {
 }
 
 impl Book {
+    /// About how much memory it takes.
+    fn bytes(&self) -> usize {
+        size_of::<f64>() * (self.table.rows() * self.table.columns().len() + 3 * self.rows.len())
+    }
+
     /// Customers fitted to, ready to be compared with others; learned once.
     pub fn likeness(&self, columns: &[String], fitted_to: &[usize]) -> &Likeness {
         self.likeness.get_or_init(|| Likeness::of(&self.table, columns, fitted_to))
@@ -70,7 +75,13 @@ impl Books {
         // What was broken off in another thread has left whole books.
         let mut books = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         books.push_front((key, Arc::clone(&book)));
-        books.truncate(KEPT);
+        let mut bytes = 0;
+        let within = books.iter().take_while(|(_, book)| {
+            bytes += book.bytes();
+            bytes <= KEPT
+        });
+        let within = within.count().max(1);
+        books.truncate(within);
         Ok(Some(book))
     }
 

@@ -13,8 +13,11 @@ use super::{Method, Reasons, Unit};
 use crate::learn::{Node, Tree};
 use crate::prepare::Design;
 
-/// Columns of a way up to which all cases are worked out beforehand.
+/// Columns of a way up to which the contributions in all cases are worked out beforehand.
 const TABLED: usize = 8;
+
+/// Columns of a way up to which what they need is.
+const HALF_TABLED: usize = 13;
 
 /// Customers who go through a tree together.
 const BLOCK: usize = 512;
@@ -32,9 +35,21 @@ struct Way {
     value: f64,
     columns: Vec<Known>,
     /// Node, whether the way goes left there, and the place of its column.
-    turns: Vec<(u32, bool, u8)>,
-    /// For every case, what each column contributes.
+    turns: Vec<(u32, bool, u16)>,
+    /// For every case, what each column contributes; for ways of few columns.
     table: Vec<f64>,
+    /// For every case, its [`Case`]; for ways of some columns more.
+    cases: Vec<Case>,
+}
+
+/// Some columns of a way lead a customer to the leaf, the others elsewhere.
+#[derive(Clone, Copy)]
+struct Case {
+    /// The product of the shares of those that lead elsewhere.
+    elsewhere: f64,
+    /// Over all sets of those that lead there, the weight of the set times the product of the shares
+    /// of the rest of them.
+    leading: f64,
 }
 
 /// A column on a way.
@@ -108,7 +123,7 @@ fn ways(tree: &Tree, columns_of: &[usize]) -> Vec<Way> {
 
 impl Way {
     fn to(value: f64, turns: &[(u32, bool)], tree: &Tree, columns_of: &[usize]) -> Self {
-        let mut way = Self { value, columns: vec![], turns: vec![], table: vec![] };
+        let mut way = Self { value, columns: vec![], turns: vec![], table: vec![], cases: vec![] };
         for &(at, goes_left) in turns {
             let Node::Inner { feature, left, right, .. } = &tree.nodes[at as usize] else { continue };
             let rows = |node: u32| f64::from(tree.nodes[node as usize].rows());
@@ -123,15 +138,18 @@ impl Way {
                 }
             };
             way.columns[place].share *= share;
-            way.turns.push((at, goes_left, place as u8));
+            way.turns.push((at, goes_left, place as u16));
         }
-        if way.columns.len() <= TABLED {
-            let n = way.columns.len();
+        let n = way.columns.len();
+        if n <= HALF_TABLED {
+            way.cases = way.all_cases();
+        }
+        if n <= TABLED {
             let mut table = vec![0.0; n << n];
-            for case in 0..1u64 << n {
-                way.contributions(case, &mut table[case as usize * n..(case as usize + 1) * n], &mut Vec::new());
+            for case in 0..1usize << n {
+                way.contributions(case, &mut table[case * n..(case + 1) * n]);
             }
-            way.table = table;
+            (way.table, way.cases) = (table, Vec::new());
         }
         way
     }
@@ -139,56 +157,139 @@ impl Way {
     /// Adds what the leaf contributes for a customer with these answers.
     fn add_to(&self, left: &[bool], reasons: &mut [f64], room: &mut Vec<f64>) {
         let n = self.columns.len();
-        let mut case = u64::MAX;
-        for &(at, goes_left, place) in &self.turns {
-            if left[at as usize] != goes_left {
-                case &= !(1 << place);
+        let known = self.columns.iter().map(|known| known.column);
+        let astray = self.turns.iter().filter(|(at, goes_left, _)| left[*at as usize] != *goes_left);
+        room.resize(n, 0.0);
+        if n > HALF_TABLED {
+            let mut leads = vec![true; n];
+            astray.for_each(|&(.., place)| leads[usize::from(place)] = false);
+            self.contributions_of_many(&leads, room);
+        } else {
+            let case = astray.fold((1usize << n) - 1, |case, &(.., place)| case & !(1 << place));
+            if n <= TABLED {
+                let contributions = &self.table[case * n..(case + 1) * n];
+                known.zip(contributions).for_each(|(column, c)| reasons[column] += c);
+                return;
             }
+            self.contributions(case, room);
         }
-        if n <= TABLED {
-            let case = case as usize & ((1 << n) - 1);
-            let contributions = &self.table[case * n..(case + 1) * n];
-            self.columns.iter().zip(contributions).for_each(|(known, c)| reasons[known.column] += c);
-            return;
-        }
-        let mut contributions = [0.0; 64];
-        self.contributions(case, &mut contributions[..n.min(64)], room);
-        self.columns.iter().zip(contributions).for_each(|(known, c)| reasons[known.column] += c);
+        known.zip(room.iter()).for_each(|(column, c)| reasons[column] += c);
     }
 
-    /// What each column contributes where those in `case` lead to the leaf.
-    ///
-    /// The game is the product of 1 for every known column that leads here, 0 for one that leads
-    /// elsewhere, and the share of training rows for one that is not known. With `k` of `n` columns
-    /// known before it, a column's turn has the weight `k! (n − 1 − k)! / n!`; products over the
-    /// columns known and not known are the coefficients of a polynomial.
-    fn contributions(&self, case: u64, out: &mut [f64], room: &mut Vec<f64>) {
+    /// The weights of sets of so many columns known before another is: `k! (n − 1 − k)! / n!`.
+    fn weights(n: usize) -> Vec<f64> {
+        let mut weights = vec![1.0 / n.max(1) as f64];
+        for k in 1..n {
+            weights.push(weights[k - 1] * k as f64 / (n - k) as f64);
+        }
+        weights
+    }
+
+    /// What every case needs. Sums over sets of columns are the coefficients of the product of
+    /// (x + share) over the columns that lead to the leaf: each known, or not.
+    fn all_cases(&self) -> Vec<Case> {
         let n = self.columns.len();
-        let leads = |place: usize| case >> place & 1 == 1;
-        for (place, out) in out.iter_mut().enumerate() {
-            room.clear();
-            room.push(1.0);
-            let mut elsewhere = 1.0;
-            for (other, known) in self.columns.iter().enumerate().filter(|(other, _)| *other != place) {
-                if !leads(other) {
-                    elsewhere *= known.share;
-                    continue;
-                }
-                // Times (x + share): known, or not.
-                room.push(0.0);
-                for at in (0..room.len()).rev() {
-                    room[at] = room[at] * known.share + if at > 0 { room[at - 1] } else { 0.0 };
+        let weights = Self::weights(n);
+        let mut products = vec![0.0; (n + 1) << n];
+        products[0] = 1.0;
+        let mut cases = Vec::with_capacity(1 << n);
+        for case in 0..1usize << n {
+            if case > 0 {
+                let newest = case.trailing_zeros() as usize;
+                let share = self.columns[newest].share;
+                let (from, to) = ((case & (case - 1)) * (n + 1), case * (n + 1));
+                for k in 0..=case.count_ones() as usize {
+                    let lower = if k > 0 { products[from + k - 1] } else { 0.0 };
+                    products[to + k] = products[from + k] * share + lower;
                 }
             }
-            let mut weight = 1.0 / n as f64;
-            let mut sum = 0.0;
-            for (known, product) in room.iter().enumerate() {
-                sum += weight * product;
-                // k! (n − 1 − k)! / n! for one more.
-                weight *= (known + 1) as f64 / (n.saturating_sub(known + 1)).max(1) as f64;
+            let elsewhere =
+                (0..n).filter(|place| case >> place & 1 == 0).map(|place| self.columns[place].share).product();
+            let of_sets = &products[case * (n + 1)..(case + 1) * (n + 1)];
+            let leading = weights.iter().zip(of_sets).map(|(weight, product)| weight * product).sum();
+            cases.push(Case { elsewhere, leading });
+        }
+        cases
+    }
+
+    /// What each column contributes in a case.
+    ///
+    /// The game is the product of 1 for every known column that leads to the leaf, 0 for one that
+    /// leads elsewhere, and the share of training rows for one that is not known. A column that
+    /// leads there adds `1 − share` to the sets of the others that do; one that leads elsewhere
+    /// takes its share away, which is the same for all of them.
+    fn contributions(&self, case: usize, out: &mut [f64]) {
+        let Case { elsewhere, leading } = self.cases[case];
+        for (place, (known, out)) in self.columns.iter().zip(out).enumerate() {
+            let of_others = self.cases[case & !(1 << place)].leading;
+            *out = self.value
+                * elsewhere
+                * if case >> place & 1 == 1 { (1.0 - known.share) * of_others } else { -leading };
+        }
+    }
+
+    /// The same for a way of so many columns that not all of its cases are worked out.
+    fn contributions_of_many(&self, leads: &[bool], out: &mut [f64]) {
+        let n = self.columns.len();
+        let weights = Self::weights(n);
+        let elsewhere: f64 =
+            self.columns.iter().enumerate().filter(|(place, _)| !leads[*place]).map(|(_, known)| known.share).product();
+        let without = |place: usize| -> f64 {
+            let mut product = vec![1.0];
+            for (_, known) in self.columns.iter().enumerate().filter(|(other, _)| *other != place && leads[*other]) {
+                product.push(0.0);
+                for k in (0..product.len()).rev() {
+                    product[k] = product[k] * known.share + if k > 0 { product[k - 1] } else { 0.0 };
+                }
             }
-            let lead = if leads(place) { 1.0 } else { 0.0 };
-            *out = self.value * (lead - self.columns[place].share) * elsewhere * sum;
+            weights.iter().zip(product).map(|(weight, product)| weight * product).sum()
+        };
+        let leading = without(n);
+        for (place, (known, out)) in self.columns.iter().zip(out).enumerate() {
+            let leads_there = if leads[place] { (1.0 - known.share) * without(place) } else { -leading };
+            *out = self.value * elsewhere * leads_there;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn ways_of_any_length_contribute_as_the_definition_says(
+            shares in prop::collection::vec(0.01..0.99f64, 1..12), leads in prop::collection::vec(any::<bool>(), 12), value in -2.0..2.0f64,
+        ) {
+            let n = shares.len();
+            let columns = shares.iter().enumerate().map(|(column, &share)| Known { column, share }).collect();
+            let mut way = Way { value, columns, turns: vec![], table: vec![], cases: vec![] };
+            way.cases = way.all_cases();
+            let game = |set: usize| -> f64 {
+                let of = |place: usize| match set >> place & 1 {
+                    1 => f64::from(u8::from(leads[place])),
+                    _ => shares[place],
+                };
+                value * (0..n).map(of).product::<f64>()
+            };
+            let factorial = |k: usize| (1..=k).map(|i| i as f64).product::<f64>();
+            let by_definition = |place: usize| -> f64 {
+                let sets = (0..1usize << n).filter(|set| set >> place & 1 == 0);
+                sets.map(|set| {
+                    let k = set.count_ones() as usize;
+                    factorial(k) * factorial(n - 1 - k) / factorial(n) * (game(set | 1 << place) - game(set))
+                }).sum()
+            };
+            let case = (0..n).filter(|place| leads[*place]).fold(0usize, |case, place| case | 1 << place);
+            let (mut by_case, mut by_columns) = (vec![0.0; n], vec![0.0; n]);
+            way.contributions(case, &mut by_case);
+            way.contributions_of_many(&leads[..n], &mut by_columns);
+            for place in 0..n {
+                let expected = by_definition(place);
+                prop_assert!((by_case[place] - expected).abs() < 1e-12, "{} {}", by_case[place], expected);
+                prop_assert!((by_columns[place] - expected).abs() < 1e-12, "{} {}", by_columns[place], expected);
+            }
         }
     }
 }

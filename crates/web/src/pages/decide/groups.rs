@@ -141,16 +141,11 @@ pub(super) async fn ladders(
     let shift = situation.chosen.population.shift();
     let probability: Vec<f64> = book.probability.iter().map(|&p| shift.there(p)).collect();
     let rule = &situation.chosen.policy.rule;
-    let line = situation.line();
     let actions: Vec<Action> = (0..probability.len())
         .map(|at| {
             let p = probability[at];
             let key = if rule.by == Order::Probability { p } else { rule.by.key(p, &payoffs(at)) };
-            match rule.refer_from {
-                _ if key >= line => Action::Act,
-                Some(from) if p >= from => Action::Refer,
-                _ => Action::Leave,
-            }
+            situation.action(key, p)
         })
         .collect();
     let question = view.study.kind();

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use actix_web::web;
 use pronoia_core::decide::{
-    Alternative, Customers, Decision, Economics, Line, Order, Policy, Ranking, Rule, Scale, Values, Weighing,
+    Action, Alternative, Customers, Decision, Economics, Line, Order, Policy, Ranking, Rule, Scale, Values, Weighing,
     alternatives,
 };
 use pronoia_core::expression::Type;
@@ -120,6 +120,16 @@ impl<'a> Situation<'a> {
     /// The key from which customers are acted on.
     pub fn line(&self) -> f64 {
         self.weighing.curve.points[self.weighing.position].cut_off
+    }
+
+    /// What is done about a customer with this key and this probability, among the population.
+    pub fn action(&self, key: f64, probability: f64) -> Action {
+        let refer_from = self.chosen.policy.rule.refer_from;
+        match refer_from {
+            _ if key >= self.line() => Action::Act,
+            Some(from) if probability >= from => Action::Refer,
+            _ => Action::Leave,
+        }
     }
 
     /// What other rules would bring.

@@ -1,6 +1,6 @@
 //! The model, the policy and the real customers, where one customer is tried.
 
-use pronoia_core::decide::{Action, Order, Payoffs, Rule};
+use pronoia_core::decide::{Action, Order, Payoffs};
 use pronoia_core::explain::{Customers, Likeness, Method, Near, Reasons, Unit, smallest_change, typical, with_value};
 use pronoia_core::model::Model;
 use pronoia_core::prepare::{Input, Seen};
@@ -174,19 +174,13 @@ impl Room<'_> {
 
     /// What the policy does: acts, has somebody look, or leaves alone.
     fn acts(&self, customer: &Table, told: f64) -> Result<Action, PageError> {
-        let Rule { by, refer_from, .. } = self.situation.chosen.policy.rule;
+        let by = self.situation.chosen.policy.rule.by;
         let probability = self.situation.chosen.population.shift().there(told);
         let key = match by {
             Order::Probability => probability,
             by => by.key(probability, &self.payoffs(customer)?),
         };
-        Ok(if key >= self.situation.line() {
-            Action::Act
-        } else if refer_from.is_some_and(|from| probability >= from) {
-            Action::Refer
-        } else {
-            Action::Leave
-        })
+        Ok(self.situation.action(key, probability))
     }
 
     /// The lines of the account: those that add something, the greatest first, and the others.
