@@ -122,6 +122,10 @@ export function decide(board) {
     clearTimeout(waiting);
     waiting = setTimeout(reprice, 250);
   });
+  // Fields outside the form that belong to it, such as those of the map.
+  document.addEventListener("change", (event) => {
+    if (event.target.form === form && !form.contains(event.target)) ask();
+  });
   addEventListener("resize", () => {
     view = draw(place, state.data);
   });

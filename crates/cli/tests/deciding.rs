@@ -39,6 +39,16 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     let loses = part("10");
     assert!(loses.contains("true for this to pay"), "{loses}");
     assert!(loses.contains(&plain(&format!("above {}", number::fixed(value_kept, 2)))), "{loses}");
+    // Two assumptions at once: where both are as assumed, what the decision gains; drawn again, no less.
+    let map = |again: &str| {
+        let page = study
+            .page(&format!("decide/parts?value_kept=400&{on_all}&across=value_kept&down=save_rate&line_again={again}"));
+        let here = page.split(" here ").nth(1).and_then(|rest| rest.split('>').nth(1)).expect("the place assumed");
+        let figure = here.split('<').next().expect("a figure").replace('−', "-");
+        let figure: String = figure.chars().filter(|c| !c.is_whitespace()).collect();
+        figure.parse::<f64>().unwrap_or_else(|_| panic!("a number: {figure}"))
+    };
+    assert!(map("yes") >= map("no") && map("no") > 0.0, "{} {}", map("yes"), map("no"));
     let nobody = study.page("decide/parts?line=0&line_as=count");
     assert!(nobody.contains("Nobody is acted on"), "{nobody}");
 

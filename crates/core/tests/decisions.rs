@@ -3,8 +3,9 @@
 use std::borrow::Cow;
 
 use pronoia_core::decide::{
-    Amount, Churn, Curve, Customers, Decision, Economics, EventRate, Line, Order, Payoff, Payoffs, Population, Ranking,
-    Rule, Scale, Sensitivity, Uncertain, Values, Weighing, Which, Worths, alternatives, expected_maximum,
+    Amount, ChosenAgain, Churn, Curve, Customers, Decision, Each, Economics, EventRate, Line, Order, Payoff, Payoffs,
+    Population, Ranking, Rule, Scale, Sensitivity, Uncertain, Values, Weighing, Which, Worths, alternatives,
+    expected_maximum,
 };
 use pronoia_core::evaluate::roc_curve;
 use pronoia_core::study::Question;
@@ -187,7 +188,7 @@ fn with_values(economics: &Economics<f64>, word: &str, amounts: &[f64]) -> Econo
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(ProptestConfig::with_cases(32))]
 
     #[test]
     fn a_curve_is_what_adding_up_customer_by_customer_gives(
@@ -242,6 +243,36 @@ proptest! {
                 _ => 0.0,
             }).sum();
             prop_assert!((decision.gain(&typical.with(word, mean / 2.0)) - brute).abs() <= 1e-7 * size * 400.0);
+        }
+    }
+
+    #[test]
+    fn where_the_line_is_drawn_again_the_best_line_decides(
+        (p, event, amounts) in judged(), question in prop::sample::select(Question::ALL.to_vec()), scale in 0.2..3.0f64,
+    ) {
+        let economics = Economics::usual(question);
+        let economics = economics.map(|a, usual| a.nearest_possible(usual * scale));
+        let word = economics.amounts()[0].0.word;
+        let values = with_values(&economics, word, &amounts);
+        let population = Population::default();
+        let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &values };
+        let weighing = Weighing::each(&customers, &Rule::cut_off(0.5), &certain(&population)).expect("rows");
+        let order = weighing.order.as_deref().expect("one by one");
+        let each = Each { order, event: &event, values: &values };
+        let again = ChosenAgain { ranking: &weighing.ranking, weights: weighing.weights, each: Some(each) };
+        let typical = values.typical();
+        let none = weighing.curve.none().profit;
+        let brute = weighing.curve.points[1..].iter().map(|point| point.profit - none).fold(0.0, f64::max);
+        prop_assert!((again.best(&typical) - brute).abs() < 1e-6 * (1.0 + brute), "{} {}", again.best(&typical), brute);
+        for (assumption, _) in typical.amounts() {
+            if let Some(at) = again.break_even(&typical, &assumption) {
+                let value = *typical.amount(assumption.word).expect("an amount");
+                let gained = again.best(&typical.with(assumption.word, at));
+                prop_assert!(gained < 1e-5 * (1.0 + at.abs()) * 1_000.0, "{}: {} at {}", assumption.word, gained, at);
+                // On the way there nothing has changed sides.
+                let between = again.best(&typical.with(assumption.word, value + 0.999 * (at - value))) > 0.0;
+                prop_assert_eq!(between, brute > 0.0, "{} {} {}", assumption.word, value, at);
+            }
         }
     }
 

@@ -3,6 +3,7 @@
 pub mod alternatives;
 mod amount;
 mod assumption;
+mod chosen_again;
 mod curve;
 mod decision;
 mod difference;
@@ -25,6 +26,7 @@ mod weighing;
 pub use alternatives::{Alternative, Which};
 pub use amount::{Amount, AmountError, Formula, Values};
 pub use assumption::{Assumption, Unit};
+pub use chosen_again::{ChosenAgain, Each};
 pub use curve::{Best, Curve, Expected, ProfitPoint};
 pub use decision::Decision;
 pub use difference::{Difference, gain_between, worth_of_actions};

@@ -3,6 +3,7 @@
 mod board;
 pub mod customer;
 pub mod groups;
+mod map;
 mod rules;
 mod sensitivity;
 pub mod sheet;
@@ -101,9 +102,9 @@ struct Parts {
 }
 
 impl Parts {
-    fn of(situation: &Situation, today: Option<Today>) -> Result<Self, PageError> {
+    fn of(situation: &Situation, today: Option<Today>, typed: &Typed) -> Result<Self, PageError> {
         let (rules, rules_finding) = rules::of(situation, today)?;
-        Ok(Self { rules, rules_finding, assumptions: Assumptions::of(situation) })
+        Ok(Self { rules, rules_finding, assumptions: Assumptions::of(situation, typed) })
     }
 }
 
@@ -158,7 +159,7 @@ struct Confirmed {
 }
 
 impl View {
-    async fn of(app: &App, situation: &Situation<'_>) -> Result<Self, PageError> {
+    async fn of(app: &App, situation: &Situation<'_>, typed: &Typed) -> Result<Self, PageError> {
         let Situation { view, model, chosen, typical, weighing, .. } = situation;
         let question = view.study.kind();
         let rule = &chosen.policy.rule;
@@ -228,7 +229,7 @@ impl View {
             }),
             unsaved: !situation.is_kept(),
             table: rows.collect(),
-            parts: Parts::of(situation, today)?,
+            parts: Parts::of(situation, today, typed)?,
             whom,
         })
     }
@@ -313,7 +314,7 @@ pub async fn page(
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let situation = Situation::of(&app, &study, &typed).await?;
     let view = match &situation {
-        Some(situation) => Some(View::of(&app, situation).await?),
+        Some(situation) => Some(View::of(&app, situation, &typed).await?),
         None => None,
     };
     html(&Page {
@@ -361,7 +362,7 @@ pub async fn parts(
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
     let today = today(&app, &situation).await?;
-    html(&PartsPage { p: Parts::of(&situation, today)? })
+    html(&PartsPage { p: Parts::of(&situation, today, &typed)? })
 }
 
 /// What today's rule came to, and would bring.

@@ -2,7 +2,9 @@
 
 use pronoia_core::decide::{Sensitivity, Unit};
 
+use super::map::MapView;
 use super::situation::Situation;
+use super::typed::Typed;
 use crate::text;
 
 /// Width of the bars in their own units.
@@ -20,6 +22,8 @@ pub struct Assumptions {
     /// Where among the bars the decision stands as it is, and where it gains nothing.
     pub(super) here: String,
     pub(super) nothing: Option<String>,
+    /// Two of them at once.
+    pub(super) map: Option<MapView>,
     /// What gains are counted from, where that is not worth nothing.
     pub(super) over: Option<String>,
 }
@@ -30,6 +34,8 @@ pub struct Line {
     pub(super) value: String,
     /// From where on that is no longer so.
     pub(super) break_even: String,
+    /// The same if the line were drawn again.
+    pub(super) again: String,
     /// Whether that is near.
     pub(super) close: bool,
     pub(super) less: String,
@@ -39,7 +45,7 @@ pub struct Line {
 }
 
 impl Assumptions {
-    pub(super) fn of(situation: &Situation) -> Self {
+    pub(super) fn of(situation: &Situation, typed: &Typed) -> Self {
         let typical = &situation.typical;
         let (mut all, gain) =
             situation.with_decision(|decision| (Sensitivity::of_all(typical, decision), decision.gain(typical)));
@@ -49,18 +55,21 @@ impl Assumptions {
         let (low, high) = (worths().fold(f64::INFINITY, f64::min), worths().fold(f64::NEG_INFINITY, f64::max));
         let place = |worth: f64| if high > low { (worth - low) / (high - low) * WIDTH } else { WIDTH / 2.0 };
         let pays = gain > 0.0;
+        let anywhere = situation.chosen_again();
         let lines = all.iter().map(|s| {
             let ends = [place(s.less.1), place(s.more.1)];
             let [from, to] = [ends[0].min(ends[1]), ends[0].max(ends[1])];
             let amount = |value: f64| written(s.assumption.unit, value);
+            let beside = |at: Option<f64>| match at {
+                None => "at no value".into(),
+                Some(at) if at < s.value => format!("below {}", amount(at)),
+                Some(at) => format!("above {}", amount(at)),
+            };
             Line {
                 name: s.assumption.name,
                 value: amount(s.value),
-                break_even: match s.break_even {
-                    None => "at no value".into(),
-                    Some(at) if at < s.value => format!("below {}", amount(at)),
-                    Some(at) => format!("above {}", amount(at)),
-                },
+                break_even: beside(s.break_even),
+                again: beside(anywhere.break_even(typical, &s.assumption)),
                 close: s.margin().is_some_and(|margin| margin < CLOSE),
                 less: text::money(s.less.1),
                 more: text::money(s.more.1),
@@ -71,6 +80,7 @@ impl Assumptions {
         let acted =
             situation.weighing.curve.points[situation.weighing.position].acted + situation.weighing.referred().0;
         Self {
+            map: MapView::of(situation, &all, typed),
             finding: finding(&all, acted, pays),
             lines: lines.collect(),
             pays,

@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use actix_web::web;
 use pronoia_core::decide::{
-    Action, Alternative, Customers, Decision, Economics, Line, Order, Policy, Ranking, Rule, Scale, Values, Weighing,
-    alternatives,
+    Action, Alternative, ChosenAgain, Customers, Decision, Each, Economics, Line, Order, Policy, Ranking, Rule, Scale,
+    Values, Weighing, alternatives,
 };
 use pronoia_core::expression::Type;
 use pronoia_core::prepare::steps;
@@ -115,6 +115,17 @@ impl<'a> Situation<'a> {
             let anew = ChosenPolicy { promised: kept.promised, ..self.chosen.clone() };
             *kept == anew
         })
+    }
+
+    /// The customers judged, for a line that may be drawn anywhere.
+    pub fn chosen_again(&self) -> ChosenAgain<'_> {
+        let one_by_one = self.detail.as_ref().zip(self.weighing.order.as_ref());
+        let each = one_by_one.filter(|(detail, _)| !detail.values.is_same_for_all()).map(|(detail, order)| Each {
+            order,
+            event: &detail.book.event,
+            values: &detail.values,
+        });
+        ChosenAgain { ranking: &self.weighing.ranking, weights: self.weighing.weights, each }
     }
 
     /// The key from which customers are acted on.
