@@ -14,7 +14,7 @@ use crate::learn::{Node, Tree};
 use crate::prepare::Design;
 
 /// Columns of a way up to which the contributions in all cases are worked out beforehand.
-const TABLED: usize = 8;
+const TABLED: usize = 10;
 
 /// Columns of a way up to which what they need is.
 const HALF_TABLED: usize = 13;
