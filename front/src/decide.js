@@ -8,7 +8,7 @@ const LEFT = 52;
 const MARKS = { top: 4, height: 196 };
 const CURVE = { top: 232, height: 172 };
 const FOOT = 446;
-const [SHARE, KEY, ACTED, EVENTS, PROFIT, LOW, HIGH, SPENT, REFERRING] = [0, 1, 2, 3, 4, 5, 6, 7, 8];
+const [SHARE, KEY, ACTED, EVENTS, PROFIT, LOW, HIGH, REFERRING] = [0, 1, 2, 3, 4, 5, 6, 8];
 
 // The thousand and the profit curve below it share one axis: the share of
 // customers acted on. Moving the line moves everything that depends on it.

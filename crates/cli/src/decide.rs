@@ -106,7 +106,7 @@ impl Decide {
         if economics.is_same_for_all() && rule.by == Order::Probability {
             let typical = economics.typical();
             let weighing = at_line(Weighing::counted(&ranking, &typical, rule, &scale), asked);
-            let others = alternatives::counted(&weighing, &ranking, &typical, rule, &scale);
+            let others = alternatives::counted(&weighing, &typical, rule);
             let sensitivity = Sensitivity::of_all(&typical, &weighing.counted_decision());
             let maximum = expected_maximum_of(&ranking, &typical, &population);
             return Ok(Figures::of(&weighing, &typical, &population, others, (maximum, sensitivity)));

@@ -100,7 +100,7 @@ fn two_cut_offs_are_the_best_of_all_pairs() {
     let rule = Rule { refer_from: Some(curve.points[from].cut_off), ..Rule::cut_off(curve.points[act].cut_off) };
     let weighing = Weighing::counted(&ranking, &economics, &rule, &certain(&population));
     near(weighing.expected().profit, best, "weighed");
-    let others = alternatives::counted(&weighing, &ranking, &economics, &rule, &certain(&population));
+    let others = alternatives::counted(&weighing, &economics, &rule);
     let pair = others.iter().find(|a| a.which == Which::TwoCutOffs).expect("two cut-offs");
     near(pair.expected.profit, best, "among the alternatives");
     let single = curve.points.iter().map(|p| p.profit).fold(f64::NEG_INFINITY, f64::max);

@@ -52,19 +52,24 @@ type Opened = VecDeque<(Key, Arc<Book>)>;
 pub struct Books(Arc<Mutex<Opened>>);
 
 impl Books {
-    /// The book of a model with some columns; none if the model was not judged.
+    /// The book of a model with some columns; a sentence if nothing was kept of the model.
     pub async fn open(
         &self,
         app: &App,
         view: &StudyView,
         model: &model::Model,
         columns: Vec<String>,
-    ) -> Result<Option<Arc<Book>>, PageError> {
+    ) -> Result<Arc<Book>, PageError> {
         let key = (model.id, columns);
         if let Some(book) = self.kept(&key) {
-            return Ok(Some(book));
+            return Ok(book);
         }
-        let Some(told) = app.store.judgement(model.id).await? else { return Ok(None) };
+        let told = app.store.judgement(model.id).await?.ok_or_else(|| {
+            PageError::Refused(format!(
+                "What {} said of single customers was not kept. Fit it again at Train, then decide by customer.",
+                model.name.to_lowercase()
+            ))
+        })?;
         let table = columns_of(app, view, model, &key.1).await?;
         let rows: Vec<usize> = told.positions.iter().map(|&row| row as usize).collect();
         if !key.1.is_empty() && rows.iter().any(|&row| row >= table.rows()) {
@@ -82,7 +87,7 @@ impl Books {
         });
         let within = within.count().max(1);
         books.truncate(within);
-        Ok(Some(book))
+        Ok(book)
     }
 
     fn kept(&self, key: &Key) -> Option<Arc<Book>> {

@@ -21,6 +21,12 @@ pub fn money(x: impl Borrow<f64>) -> String {
     number::money(*x.borrow())
 }
 
+/// What is added or taken away, with its sign.
+pub fn signed(x: f64) -> String {
+    let written = number::fixed(x, 2);
+    if x > 0.0 { format!("+{written}") } else { written }
+}
+
 /// A share as per cent.
 pub fn percent(share: f64) -> String {
     number::percent(share)

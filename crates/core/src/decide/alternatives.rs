@@ -6,7 +6,7 @@ use super::curve::Expected;
 use super::difference::gain_between;
 use super::economics::Economics;
 use super::policy::{Line, Order, Rule};
-use super::ranking::{CurveError, Ranking};
+use super::ranking::CurveError;
 use super::weighing::{Customers, Scale, Weighing};
 
 /// A rule beside the one that is being weighed.
@@ -47,19 +47,12 @@ pub enum Which {
     Perfect,
 }
 
-/// Other rules where amounts are the same for everybody; `ranking` is by probability.
-pub fn counted(
-    weighing: &Weighing,
-    ranking: &Ranking,
-    economics: &Economics<f64>,
-    rule: &Rule,
-    scale: &Scale,
-) -> Vec<Alternative> {
-    let single = Rule { refer_from: None, by: Order::Probability, ..rule.clone() };
-    let single = Weighing::counted(ranking, economics, &single, scale);
-    let mut all = references(weighing, &single, &rule.limits);
-    all.extend(two_cut_offs(&single, economics, rule));
-    all.push(perfect(&single));
+/// Other rules where amounts are the same for everybody.
+pub fn counted(weighing: &Weighing, economics: &Economics<f64>, rule: &Rule) -> Vec<Alternative> {
+    // Its curve is that of all single cut-offs.
+    let mut all = references(weighing, weighing, &rule.limits);
+    all.extend(two_cut_offs(weighing, economics, rule));
+    all.push(perfect(weighing));
     all
 }
 
@@ -77,12 +70,16 @@ pub fn each(
         let rule = Rule { by, line, limits: rule.limits.clone(), refer_from: None };
         Weighing::each(customers, &rule, scale).map(|weighing| (rule, weighing))
     };
-    let (_, single) = of(Order::Probability, rule.line)?;
-    let best = single.best.at;
-    let single = single.moved_to(best);
-    let mut all = references(weighing, &single, &rule.limits);
+    let by_probability;
+    let single = if rule.by == Order::Probability {
+        weighing
+    } else {
+        (_, by_probability) = of(Order::Probability, rule.line)?;
+        &by_probability
+    };
+    let mut all = references(weighing, single, &rule.limits);
     let budget = rule.limits.iter().any(|limit| matches!(limit, Line::Budget(_)));
-    let cut_off = single.actions().unwrap_or_default();
+    let cut_off = single.actions_at(single.best.at, None).unwrap_or_default();
     let aware = (Which::ValueAware, Order::Gain);
     for (which, by) in std::iter::once(aware).chain(budget.then_some((Which::GainPerCost, Order::GainPerCost))) {
         let (rule, other) = of(by, Line::Least(f64::MIN_POSITIVE))?;
@@ -97,8 +94,8 @@ pub fn each(
             over_cut_off: Some(over),
         });
     }
-    all.extend(two_cut_offs(&single, &customers.values.typical(), rule));
-    all.push(perfect(&single));
+    all.extend(two_cut_offs(single, &customers.values.typical(), rule));
+    all.push(perfect(single));
     Ok(all)
 }
 

@@ -149,15 +149,6 @@ impl Values {
             }
         }
     }
-
-    /// The same for other customers of these, by their places.
-    #[must_use]
-    pub fn picked(&self, places: &[usize]) -> Self {
-        match self {
-            Self::Same(amount) => Self::Same(*amount),
-            Self::Each(amounts) => Self::Each(places.iter().map(|&at| amounts[at]).collect()),
-        }
-    }
 }
 
 impl From<f64> for Amount {

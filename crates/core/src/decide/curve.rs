@@ -192,11 +192,6 @@ impl Curve {
         let allowed = |p: &ProfitPoint| limits.iter().all(|limit| limit.allows(&so_far(p)));
         self.points.iter().skip(1).rposition(allowed).map_or(0, |at| at + 1)
     }
-
-    /// The best point that keeps to some limits.
-    pub fn best_within(&self, limits: &[Line]) -> Best {
-        Best::of(&self.points[..=self.last_within(limits)])
-    }
 }
 
 fn points(ranking: &Ranking, sums: &[Sums], weights: Payoff, leave: f64) -> Vec<ProfitPoint> {

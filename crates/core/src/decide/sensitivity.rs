@@ -70,7 +70,7 @@ fn of_line(assumption: &Assumption, value: f64, gain: impl Fn(f64) -> f64) -> Op
 
 /// The possible value nearest to the one assumed at which what is gained changes its sign: by
 /// halving, for a gain that changes it at most once on either side.
-pub fn break_even(assumption: &Assumption, value: f64, gain: impl Fn(f64) -> f64) -> Option<f64> {
+pub(super) fn break_even(assumption: &Assumption, value: f64, gain: impl Fn(f64) -> f64) -> Option<f64> {
     let pays = gain(value) > 0.0;
     let range = assumption.range();
     let crossing = |end: f64| {

@@ -231,7 +231,7 @@ impl Plain<f64> {
 
 /// What 1 a year for so many years is worth today, paid at the end of each year:
 /// `(1 − (1 + discount)^−years) / discount`.
-pub fn annuity(years: f64, discount: f64) -> f64 {
+fn annuity(years: f64, discount: f64) -> f64 {
     if discount == 0.0 { years } else { -(-years * discount.ln_1p()).exp_m1() / discount }
 }
 

@@ -98,7 +98,7 @@ impl Weighing {
             limits.push(Line::Least(f64::MIN_POSITIVE));
         }
         let limit = curve.last_within(&limits);
-        let best = curve.best_within(&limits);
+        let best = Best::of(&curve.points[..=limit]);
         limits.push(rule.line);
         let position = curve.last_within(&limits);
         let refer = rule.refer_from.map(|from| curve.last_within(&[Line::Least(from)]).max(position));
@@ -141,15 +141,20 @@ impl Weighing {
 
     /// What is done about each customer, where they were weighed one by one.
     pub fn actions(&self) -> Option<Vec<Action>> {
+        self.actions_at(self.position, self.refer)
+    }
+
+    /// The same with the lines at other points.
+    pub(super) fn actions_at(&self, position: usize, refer: Option<usize>) -> Option<Vec<Action>> {
         let order = self.order.as_ref()?;
         let mut actions = vec![Action::Leave; order.len()];
         let acted = |at: usize| self.ranking.stands[at].acted as usize;
         let place = |action: Action, rows: &[usize], actions: &mut Vec<Action>| {
             rows.iter().for_each(|&row| actions[row] = action);
         };
-        let line = acted(self.position);
+        let line = acted(position);
         place(Action::Act, &order[..line], &mut actions);
-        if let Some(refer) = self.refer {
+        if let Some(refer) = refer {
             place(Action::Refer, &order[line..acted(refer)], &mut actions);
         }
         Some(actions)

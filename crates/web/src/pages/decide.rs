@@ -14,7 +14,6 @@ mod views;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use pronoia_core::decide::{Amount, Assumption, Expected, Order, Payoff, Unit};
-use pronoia_core::number;
 use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::jobs::Work;
 use pronoia_store::studies::Choice;
@@ -257,7 +256,7 @@ fn outcomes(situation: &Situation) -> Vec<OutcomeLine> {
     let lines = situation.typical.outcomes().into_iter().map(|outcome| OutcomeLine {
         who: outcome.who,
         formula: outcome.formula,
-        worth: signed(outcome.worth),
+        worth: text::signed(outcome.worth),
         event: outcome.event,
     });
     lines.collect()
@@ -294,14 +293,9 @@ impl Here {
     }
 }
 
-/// A value for a field, without noise after the third decimal.
+/// A value for a field, without noise after the sixth decimal.
 fn figure(value: f64) -> String {
     format!("{}", (value * 1e6).round() / 1e6)
-}
-
-fn signed(x: f64) -> String {
-    let text = number::fixed(x, 2);
-    if x > 0.0 { format!("+{text}") } else { text }
 }
 
 /// The page.

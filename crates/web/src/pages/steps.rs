@@ -10,6 +10,7 @@ pub use received::received;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
+use pronoia_core::expression::Type;
 use pronoia_core::prepare::{Action, Effect, Step, Training, effects, steps, suggestions};
 use pronoia_core::study::{ColumnChoice, KnownWhen, Role, StudyState, Verdict};
 use pronoia_store::studies::Choice;
@@ -102,6 +103,11 @@ pub struct Query {
 /// The columns that a further step would meet: those of the table and those that steps make.
 pub(super) fn columns_of(study: &StudyView) -> Result<Vec<(String, Kind)>, PageError> {
     Ok(steps::columns_after(&study.state.steps, &kinds_of(study)?))
+}
+
+/// The same columns as an expression sees them.
+pub(super) fn types_of(study: &StudyView) -> Result<Vec<(String, Type)>, PageError> {
+    Ok(columns_of(study)?.into_iter().map(|(name, kind)| (name, Type::of(kind))).collect())
 }
 
 /// The columns of a study's table with their kinds.

@@ -3,8 +3,7 @@
 use actix_web::web;
 use pronoia_core::decide::{FixedRule, Payoff};
 use pronoia_core::evaluate::Confusion;
-use pronoia_core::expression::{Expression, Type};
-use pronoia_core::prepare::steps;
+use pronoia_core::expression::Expression;
 use pronoia_store::jobs::Work;
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -15,6 +14,7 @@ use crate::App;
 use crate::error::{PageError, PageResult, see_other};
 use crate::frame::StudyView;
 use crate::pages::StudyPath;
+use crate::pages::steps::types_of;
 use crate::session::Visitor;
 use crate::text;
 
@@ -122,11 +122,7 @@ pub async fn keep(
     if condition.chars().count() > LONGEST {
         return Err(PageError::Refused(format!("A rule has at most {LONGEST} letters.")));
     }
-    let kinds: Vec<_> = view.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
-    let types: Vec<(String, Type)> = steps::columns_after(&view.state.steps, &kinds)
-        .into_iter()
-        .map(|(name, kind)| (name, Type::of(kind)))
-        .collect();
+    let types = types_of(&view)?;
     let wanted = (!condition.is_empty()).then(|| condition.to_owned());
     if wanted.is_some() {
         Expression::check_condition(condition, &types).map_err(|e| PageError::Refused(format!("Today’s rule: {e}")))?;

@@ -32,7 +32,6 @@ pub struct Board {
     best_worth: f64,
     /// What the decision is worth, and its band, where the line stands now.
     here: [f64; 3],
-    perfect: f64,
     /// Share and worth of today's rule.
     today: Option<(f64, f64)>,
     /// Formula and worth of every outcome.
@@ -72,7 +71,6 @@ impl Board {
             break_even: break_even(&situation.typical, &situation.chosen.policy.economics),
             best_worth,
             here: [here.profit, here.low, here.high],
-            perfect: weighing.curve.perfect,
             today: today.map(|today| (today.share, today.expected.profit)),
             outcomes: outcomes(situation).into_iter().map(|o| [o.formula, o.worth]).collect(),
             means: amounts.iter().map(|(assumption, amount)| (assumption.word, mean(assumption, amount))).collect(),

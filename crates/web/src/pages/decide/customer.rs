@@ -143,8 +143,6 @@ async fn account(app: &App, view: &StudyView, situation: &Situation<'_>, asked: 
         }
     }
     let book = app.books.open(app, view, situation.model, names).await?;
-    let book =
-        book.ok_or_else(|| refused("What the model said of single customers was not kept; fit it again.".into()))?;
     let dealt = basis.deal(&book.table).map_err(refused)?;
     let training = basis.split.fitted_to(dealt);
     let inputs: Vec<&Input> = model.inputs().collect();

@@ -134,8 +134,6 @@ pub(super) async fn ladders(
     let economics = &situation.chosen.policy.economics;
     names.extend(economics.inputs().into_iter().filter(|name| !looked_at.contains(name)));
     let book = app.books.open(app, view, situation.model, names).await?;
-    let book =
-        book.ok_or_else(|| refused("What the model said of single customers was not kept; fit it again.".into()))?;
     let (values, _) = economics.clone().worked_out(&book.table, &book.rows).map_err(|e| refused(e.to_string()))?;
     let payoffs = |at: usize| values.payoffs_of(at);
     let shift = situation.chosen.population.shift();

@@ -8,8 +8,6 @@ use pronoia_core::decide::{
     Action, Alternative, ChosenAgain, Customers, Decision, Each, Economics, Line, Order, Policy, Ranking, Rule, Scale,
     Values, Weighing, alternatives,
 };
-use pronoia_core::expression::Type;
-use pronoia_core::prepare::steps;
 use pronoia_core::study::ChosenPolicy;
 use pronoia_store::model;
 
@@ -18,6 +16,7 @@ use crate::App;
 use crate::books::Book;
 use crate::error::PageError;
 use crate::frame::StudyView;
+use crate::pages::steps::types_of;
 
 /// Governs the resamples behind bands.
 const SEED: u64 = 1;
@@ -65,8 +64,7 @@ impl<'a> Situation<'a> {
             },
         };
         let Some(by_probability) = model.ranked()? else { return Ok(None) };
-        let mut economics =
-            typed.economics(view.study.kind(), kept.map(|p| &p.policy.economics), &columns_of(view)?)?;
+        let mut economics = typed.economics(view.study.kind(), kept.map(|p| &p.policy.economics), &types_of(view)?)?;
         let population = typed.population(kept, by_probability.rate())?;
         let currency = typed.currency(kept)?;
         let doubt = typed.doubt()?;
@@ -145,13 +143,13 @@ impl<'a> Situation<'a> {
 
     /// What other rules would bring.
     pub fn alternatives(&self) -> Result<Vec<Alternative>, PageError> {
-        let scale = Scale { population: &self.chosen.population, doubt: self.doubt, seed: SEED };
         let rule = &self.chosen.policy.rule;
-        match &self.detail {
-            None => Ok(alternatives::counted(&self.weighing, &self.by_probability, &self.typical, rule, &scale)),
-            Some(detail) => alternatives::each(&self.weighing, &detail.customers(), rule, &scale)
-                .map_err(|e| PageError::Refused(e.to_string())),
-        }
+        let Some(detail) = &self.detail else {
+            return Ok(alternatives::counted(&self.weighing, &self.typical, rule));
+        };
+        let scale = Scale { population: &self.chosen.population, doubt: self.doubt, seed: SEED };
+        alternatives::each(&self.weighing, &detail.customers(), rule, &scale)
+            .map_err(|e| PageError::Refused(e.to_string()))
     }
 
     /// Hands over whom is acted on, for amounts that may be other ones.
@@ -166,13 +164,6 @@ impl<'a> Situation<'a> {
     }
 }
 
-/// The columns that a formula may read.
-fn columns_of(view: &StudyView) -> Result<Vec<(String, Type)>, PageError> {
-    let kinds: Vec<_> = view.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
-    let after = steps::columns_after(&view.state.steps, &kinds);
-    Ok(after.into_iter().map(|(name, kind)| (name, Type::of(kind))).collect())
-}
-
 async fn detail(
     app: &App,
     view: &StudyView,
@@ -181,12 +172,6 @@ async fn detail(
     population: &pronoia_core::decide::Population,
 ) -> Result<Detail, PageError> {
     let book = app.books.open(app, view, model, economics.inputs()).await?;
-    let book = book.ok_or_else(|| {
-        PageError::Refused(format!(
-            "What {} said of single customers was not kept. Fit it again at Train, then decide by customer.",
-            model.name.to_lowercase()
-        ))
-    })?;
     let shift = population.shift();
     let mut asked = economics.clone();
     let (detail, asked) = web::block(move || {

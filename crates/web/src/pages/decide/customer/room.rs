@@ -98,12 +98,12 @@ impl Room<'_> {
                 Unit::Distance => "distance from the border",
                 Unit::Share => "share of customers like this",
             },
-            base: signed(reasons.base),
+            base: text::signed(reasons.base),
             base_note: match reasons.method {
                 Method::Trees => "where nothing is known but the rows that the trees were grown on".into(),
                 _ => format!("on average over {} customers judged", text::count(others.len() as u64)),
             },
-            score: signed(reasons.scores[0]),
+            score: text::signed(reasons.scores[0]),
             becomes: self.becomes(&reasons, probability),
             probability: text::fixed(probability, 3),
             found: match reasons.method {
@@ -197,7 +197,7 @@ impl Room<'_> {
                 let length = of[at].abs() / most * WIDTH / 2.0;
                 let from = if of[at] < 0.0 { WIDTH / 2.0 - length } else { WIDTH / 2.0 };
                 Line {
-                    reason: signed(of[at]),
+                    reason: text::signed(of[at]),
                     error,
                     rises: of[at] >= 0.0,
                     bar: [from, length.max(0.5)].map(|x| format!("{x:.1}")),
@@ -384,9 +384,4 @@ fn actions(question: Question, action: Action) -> [String; 2] {
 fn near_finding(near: &[NearLine], question: Question) -> String {
     let events = near.iter().filter(|line| line.event).count();
     format!("Of the {} real customers most like this, {events} {}.", near.len(), question.event_verb())
-}
-
-fn signed(x: f64) -> String {
-    let written = number::fixed(x, 2);
-    if x > 0.0 { format!("+{written}") } else { written }
 }
