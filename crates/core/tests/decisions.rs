@@ -262,7 +262,9 @@ proptest! {
         let again = ChosenAgain { ranking: &weighing.ranking, weights: weighing.weights, each: Some(each) };
         let typical = values.typical();
         let none = weighing.curve.none().profit;
-        let brute = weighing.curve.points[1..].iter().map(|point| point.profit - none).fold(0.0, f64::max);
+        // A line below one customer in a hundred is not looked at.
+        let looked_at = weighing.curve.points[1..].iter().filter(|point| point.share >= 0.01);
+        let brute = looked_at.map(|point| point.profit - none).fold(0.0, f64::max);
         prop_assert!((again.best(&typical) - brute).abs() < 1e-6 * (1.0 + brute), "{} {}", again.best(&typical), brute);
         for (assumption, _) in typical.amounts() {
             if let Some(at) = again.break_even(&typical, &assumption) {

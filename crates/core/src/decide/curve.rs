@@ -14,7 +14,7 @@ use super::sums::{Sums, Worths};
 use crate::profile::quantile;
 
 /// A decision whose gain is at least this share of the best is nearly as good.
-const NEARLY: f64 = 0.97;
+pub(super) const NEARLY: f64 = 0.97;
 
 /// Profit over the share of customers acted on.
 #[derive(Debug, Clone)]

@@ -24,6 +24,22 @@ impl Uncertain {
     }
 }
 
+/// The chance that is least certain in each question, by its word.
+const LEAST_CERTAIN: [&str; 3] = ["save_rate", "loss_rate", "anyway"];
+
+/// How sure it is taken to be: as if so many customers had been counted (as Verbraken, Verbeke &
+/// Baesens 2013 take it).
+const COUNTED: f64 = 20.0;
+
+/// [`expected_maximum`] where the chance that is least certain in the question is so around the
+/// value that was chosen for it; none for questions without such a chance.
+pub fn expected_maximum_of(ranking: &Ranking, economics: &Economics<f64>, population: &Population) -> Option<f64> {
+    LEAST_CERTAIN.iter().find_map(|word| {
+        let mean = *economics.amount(word)?;
+        expected_maximum(ranking, economics, (word, Uncertain { mean, counted: COUNTED }), population)
+    })
+}
+
 /// Expected maximum profit for a population, counted over leaving everybody alone: for every value
 /// that an uncertain chance may have, the best cut-off is chosen again, and what it gains is
 /// averaged (Verbraken, Verbeke & Baesens 2013, definition 4, with our own gains).

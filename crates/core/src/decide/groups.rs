@@ -1,6 +1,6 @@
 //! What a decision means for groups of customers.
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use super::curve::Expected;
 use super::difference::gain_between;
@@ -9,7 +9,7 @@ use super::policy::Action;
 use crate::drivers::{Count, Grouping, Z95};
 
 /// A decision on one group.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct GroupDecision {
     /// The group.
     pub label: String,

@@ -44,10 +44,14 @@ pub fn area(score: &[f64], event: &[bool]) -> Option<Area> {
 /// The first area less the second, on the same rows; none without at least two
 /// rows of either outcome.
 pub fn difference(first: &[f64], second: &[f64], event: &[bool]) -> Option<Area> {
-    let (a, b) = (Placements::of(first, event)?, Placements::of(second, event)?);
-    let apart = |x: &[f64], y: &[f64]| variance(&x.iter().zip(y).map(|(x, y)| x - y).collect::<Vec<_>>());
-    let se = (apart(&a.events, &b.events) + apart(&a.others, &b.others)).sqrt();
-    Some(Area { value: a.area() - b.area(), se })
+    Some(Placements::of(first, event)?.over(&[Placements::of(second, event)?]))
+}
+
+/// The first area less the mean of several others, on the same rows; none without any other, or
+/// without at least two rows of either outcome.
+pub fn over_mean(first: &[f64], others: &[Vec<f64>], event: &[bool]) -> Option<Area> {
+    let placed = others.iter().map(|score| Placements::of(score, event)).collect::<Option<Vec<_>>>()?;
+    if placed.is_empty() { None } else { Some(Placements::of(first, event)?.over(&placed)) }
 }
 
 /// The placement of every event among the others, and of every other row below the events.
@@ -70,6 +74,18 @@ impl Placements {
         let above = of(true).zip(mid_ranks(&events)).map(|(all, own)| (all - own) / n).collect();
         let below = of(false).zip(mid_ranks(&others)).map(|(all, own)| 1.0 - (all - own) / m).collect();
         Some(Self { events: above, others: below })
+    }
+
+    /// This area less the mean of others.
+    fn over(&self, others: &[Self]) -> Area {
+        // Row by row, so that what is the same takes away exactly nothing.
+        let apart = |of: fn(&Self) -> &[f64]| -> Vec<f64> {
+            let over = |row: usize, x: f64| others.iter().map(|other| x - of(other)[row]).sum::<f64>();
+            of(self).iter().enumerate().map(|(row, &x)| over(row, x) / others.len() as f64).collect()
+        };
+        let (events, others) = (apart(|placed| &placed.events), apart(|placed| &placed.others));
+        let value = events.iter().sum::<f64>() / events.len() as f64;
+        Area { value, se: (variance(&events) + variance(&others)).sqrt() }
     }
 
     fn area(&self) -> f64 {

@@ -1,14 +1,21 @@
 //! Why a model says what it says.
 
 mod additive;
+mod average;
 mod change;
 mod edit;
+mod grid;
+mod influence;
 mod likeness;
+mod prepared;
 mod sampled;
 mod trees;
 
+pub use average::{AverageEffect, Averages, EffectPoint, JointEffect};
 pub use change::{Change, smallest_change};
 pub use edit::{typical, with_value};
+pub use grid::At;
+pub use influence::{ColumnInfluence, Influence, InfluenceError, Stakes};
 pub use likeness::{Likeness, Near};
 
 use serde::Serialize;

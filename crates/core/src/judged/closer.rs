@@ -3,12 +3,11 @@
 use serde::{Deserialize, Serialize};
 
 use super::by_rows::{SHARES, share_of};
-use super::{ByRows, FewColumns, Gain, RowsPoint};
+use super::{ByRows, FewColumns, Gain, RowsPoint, learned_and_judged};
 use crate::decide::Ranking;
 use crate::evaluate::delong::{self, Area};
 use crate::model::{Model, ModelError, Recipe};
 use crate::progress::Part;
-use crate::split::Turn;
 use crate::study::Basis;
 use crate::{Progress, Table};
 
@@ -51,18 +50,8 @@ impl Closer {
         progress: &dyn Progress,
     ) -> Result<Self, ModelError> {
         let (_, happened) = basis.population(table).map_err(ModelError::Population)?;
-        let dealt = basis.split.deal(table, &happened)?;
         let events = |rows: &[usize]| rows.iter().map(|&row| happened[row] == Some(true)).collect::<Vec<_>>();
-        let (learned, judged) = match basis.split.folds {
-            None => (dealt.training, dealt.validation),
-            Some(folds) => {
-                let rows = dealt.unsealed();
-                let of_row = basis.split.folds_of(table, &rows, &events(&rows), (folds, seed))?;
-                Turn::of(&of_row)
-                    .next()
-                    .map_or_else(|| (rows.clone(), Vec::new()), |turn| (turn.of_learned(&rows), turn.of_judged(&rows)))
-            }
-        };
+        let (learned, judged) = learned_and_judged(table, basis, &happened, seed)?;
         let (event, happened) = (events(&learned), events(&judged));
         let mut points = Vec::new();
         let mut told: Vec<Vec<f64>> = Vec::new();

@@ -1,19 +1,40 @@
 //! A model with what it said of customers whom it had not seen; whether more
-//! rows would help it, and how far a few columns go.
+//! rows would help it, how far a few columns go, and what it goes by.
 
 mod by_rows;
 mod closer;
 mod few_columns;
+mod understanding;
+mod without;
 
 pub use by_rows::{ByRows, Gain, RowsPoint};
 pub use closer::Closer;
 pub use few_columns::FewColumns;
+pub use understanding::{Interaction, Understanding};
+pub use without::{Told, Without};
 
 use crate::model::{Model, ModelError, Recipe};
 use crate::progress::Part;
 use crate::split::{Dealt, Turn};
 use crate::study::Basis;
 use crate::{Progress, Table};
+
+/// Rows to learn from, and others to judge on: training and validation rows, or with
+/// cross-validation all folds but the first, and the first.
+fn learned_and_judged(
+    table: &Table,
+    basis: &Basis,
+    happened: &[Option<bool>],
+    seed: u64,
+) -> Result<(Vec<usize>, Vec<usize>), ModelError> {
+    let dealt = basis.split.deal(table, happened)?;
+    let Some(folds) = basis.split.folds else { return Ok((dealt.training, dealt.validation)) };
+    let rows = dealt.unsealed();
+    let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
+    let of_row = basis.split.folds_of(table, &rows, &event, (folds, seed))?;
+    let first = Turn::of(&of_row).next();
+    Ok(first.map_or_else(|| (rows.clone(), Vec::new()), |turn| (turn.of_learned(&rows), turn.of_judged(&rows))))
+}
 
 /// A fitted model and how it is judged.
 #[derive(Debug, Clone)]

@@ -118,6 +118,15 @@ impl Model {
         }
     }
 
+    /// Log-odds of rows that are prepared already, a design for each member; as they hold.
+    pub(crate) fn log_odds_of(&self, designs: &[&Design]) -> Vec<f64> {
+        let scores = self.scores(designs);
+        match (&self.blended, &self.members[..]) {
+            (None, [only, ..]) => only.calibrated(scores),
+            _ => scores,
+        }
+    }
+
     /// The columns that the model reads, each once.
     pub fn inputs(&self) -> impl Iterator<Item = &Input> {
         let all = || self.members.iter().flat_map(|member| &member.preparation.inputs);

@@ -1,0 +1,91 @@
+//! What a policy would be worth if the model were not shown some columns.
+
+use serde::{Deserialize, Serialize};
+
+use super::Judged;
+use crate::decide::{Action, Expected, GroupDecision, gain_between};
+use crate::drivers::Grouping;
+use crate::evaluate::delong::{self, Area};
+use crate::model::{ModelError, Recipe};
+use crate::study::{Basis, ChosenPolicy};
+use crate::{Progress, Table};
+
+/// Groups of a column at most.
+const GROUPS: usize = 10;
+
+/// A policy on a model that was made without some columns, on the same judged customers.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Without {
+    /// The columns that it was not shown.
+    pub columns: Vec<String>,
+    /// The policy.
+    pub chosen: ChosenPolicy,
+    /// What the same rule gains over leaving everybody alone.
+    pub gain: Expected,
+    /// By how much that is less than with the columns, and its 90 % interval.
+    pub less: Expected,
+    /// By how much the area under ROC is less.
+    pub less_area: Option<Area>,
+    /// What it means for the groups of some columns.
+    pub groups: Vec<(String, Vec<GroupDecision>)>,
+}
+
+/// What the model with the columns said of the customers judged.
+#[derive(Debug, Clone, Copy)]
+pub struct Told<'a> {
+    /// Their probabilities.
+    pub probability: &'a [f64],
+    /// Their places in the table.
+    pub rows: &'a [usize],
+}
+
+impl Without {
+    /// Fits a recipe without some columns and decides by the same rule. `compared` are the columns
+    /// by whose groups the decision is looked at.
+    ///
+    /// # Errors
+    /// [`ModelError`], also if no column would be left or the rows judged are others than `told`.
+    pub fn fit(
+        table: &Table,
+        basis: &Basis,
+        (recipe, seed): (&Recipe, u64),
+        (columns, compared): (&[String], &[String]),
+        (chosen, told): (ChosenPolicy, Told),
+        progress: &dyn Progress,
+    ) -> Result<Self, ModelError> {
+        let predictors = basis.predictors.iter().filter(|name| !columns.contains(name)).cloned().collect();
+        let judged = Judged::fit(table, &Basis { predictors, ..basis.clone() }, recipe, seed, progress)?;
+        if judged.rows != told.rows {
+            return Err(ModelError::Population("The model was judged on other customers; fit it again.".into()));
+        }
+        let (population, _) = basis.population(table).map_err(ModelError::Population)?;
+        let mut economics = chosen.policy.economics.clone();
+        let (values, _) =
+            economics.worked_out(&population, &judged.rows).map_err(|e| ModelError::Population(e.to_string()))?;
+        let payoffs = |customer: usize| values.payoffs_of(customer);
+        let shift = chosen.population.shift();
+        let decided = |probability: &[f64]| -> (Vec<f64>, Vec<Action>) {
+            let among: Vec<f64> = probability.iter().map(|&p| shift.there(p)).collect();
+            let actions = chosen.policy.rule.actions(&among, payoffs, chosen.population.size());
+            (among, actions)
+        };
+        let (_, before) = decided(told.probability);
+        let (among, after) = decided(&judged.probability);
+        let events = judged.event.iter().filter(|&&event| event).count();
+        let weights = chosen.population.weights(judged.rows.len() as f64, events as f64);
+        let alone = vec![Action::Leave; after.len()];
+        let groups = compared.iter().filter_map(|name| {
+            let grouping = Grouping::of(population.column(name)?, &judged.rows, &judged.event, GROUPS);
+            let groups = GroupDecision::of_all(&grouping, (&after, &among), &judged.event, payoffs, weights);
+            Some((name.clone(), groups))
+        });
+        Ok(Self {
+            columns: columns.to_vec(),
+            gain: gain_between([&after, &alone], payoffs, &judged.event, weights),
+            less: gain_between([&before, &after], payoffs, &judged.event, weights),
+            less_area: delong::difference(told.probability, &judged.probability, &judged.event),
+            groups: groups.collect(),
+            chosen,
+        })
+    }
+}
