@@ -44,19 +44,22 @@ function shape(place, width, { edges, bars, date }) {
   for (const at of places) svg.append(el("text", { x: x(at), y: height - 6, "text-anchor": "middle" }, tick(at)));
 }
 
-// The event rate as a line over where the customers are; hatched where there are few.
+// The event rate as a line over where the customers are; hatched where there are few. With an average
+// effect, that is the line, and what happened stands beside it.
 export function drawStrip(figure, data) {
   const edge = (at) => (data.date ? day(at) : at);
-  const rows = data.rows.map((n, i) => [edge(data.edges[i]), edge(data.edges[i + 1]), n, data.rates[i] ?? "", data.low[i] ?? "", data.high[i] ?? ""]);
-  chart(figure, (place, width) => strip(place, width, data), [["from", "to", "customers", "event rate", "95 % from", "to"], ...rows]);
+  const said = (i) => (data.average ? [data.average[i]] : []);
+  const rows = data.rows.map((n, i) => [edge(data.edges[i]), edge(data.edges[i + 1]), n, ...said(i), data.rates[i] ?? "", data.low[i] ?? "", data.high[i] ?? ""]);
+  const head = ["from", "to", "customers", ...(data.average ? ["said on average"] : []), "event rate", "95 % from", "to"];
+  chart(figure, (place, width) => strip(place, width, data), [head, ...rows]);
 }
 
-function strip(place, width, { edges, rows, rates, low, high, sparse, date }) {
+function strip(place, width, { edges, rows, rates, low, high, sparse, date, at, average }) {
   const [height, left, foot] = [210, 40, 22];
   const svg = drawing(place, width, height);
   const x = scaleLinear([edges[0], edges.at(-1)], [left, width - 6]);
   const enough = rows.map((n) => n >= sparse);
-  const top = Math.max(...high.filter((_, i) => enough[i]), 0.02);
+  const top = Math.max(...high.filter((_, i) => enough[i]), ...(average ?? []), 0.02);
   const y = scaleLinear([0, top], [height - foot, 14]).nice(3);
   const bar = scaleLinear([0, Math.max(...rows)], [0, (height - foot) * 0.45]);
   const clamp = (v) => Math.min(v, y.domain()[1]);
@@ -76,10 +79,18 @@ function strip(place, width, { edges, rows, rates, low, high, sparse, date }) {
   }
   const middle = (i) => (x(edges[i]) + x(edges[i + 1])) / 2;
   const points = rates.map((rate, i) => ({ i, rate, low: low[i], high: high[i] })).filter((p) => p.rate !== null && enough[p.i]);
-  const band = [...points.map((p) => [middle(p.i), y(clamp(p.high))]), ...points.map((p) => [middle(p.i), y(p.low)]).reverse()];
-  svg.append(el("polygon", { class: "rate-band", points: band.map((p) => p.join(",")).join(" ") }));
-  svg.append(el("path", { class: "rate-line", d: path((p) => middle(p.i), (p) => y(p.rate))(points) }));
-  for (const p of points) svg.append(el("circle", { class: "rate-point", cx: middle(p.i), cy: y(p.rate), r: 2 }));
+  if (average) {
+    for (const p of points) {
+      svg.append(el("line", { class: "happened-reach", x1: middle(p.i), x2: middle(p.i), y1: y(p.low), y2: y(clamp(p.high)) }));
+      svg.append(el("circle", { class: "happened", cx: middle(p.i), cy: y(p.rate), r: 3 }));
+    }
+    svg.append(el("path", { class: "said-line", d: path((_, i) => x(at[i]), (v) => y(v))(average) }));
+  } else {
+    const band = [...points.map((p) => [middle(p.i), y(clamp(p.high))]), ...points.map((p) => [middle(p.i), y(p.low)]).reverse()];
+    svg.append(el("polygon", { class: "rate-band", points: band.map((p) => p.join(",")).join(" ") }));
+    svg.append(el("path", { class: "rate-line", d: path((p) => middle(p.i), (p) => y(p.rate))(points) }));
+    for (const p of points) svg.append(el("circle", { class: "rate-point", cx: middle(p.i), cy: y(p.rate), r: 2 }));
+  }
   svg.append(el("line", { class: "axis", x1: left, x2: width - 6, y1: height - foot, y2: height - foot }));
   const places = x.ticks(date ? 4 : 6);
   const tick = date ? day : marks(places);

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use clap::Args;
 use pronoia_core::decide::{
     Alternative, Customers, Decision, Economics, Expected, Line, Order, Payoffs, Policy, Population, ProfitPoint,
-    Ranking, Scale, Sensitivity, Uncertain, Weighing, alternatives, expected_maximum,
+    Ranking, Scale, Sensitivity, Weighing, alternatives, expected_maximum_of,
 };
 use pronoia_core::expression::Expression;
 use pronoia_core::{Table, number};
@@ -52,7 +52,7 @@ struct Figures {
     optimism: f64,
     /// Shares of customers between which it is nearly as much.
     nearly: [f64; 2],
-    /// Where the line was asked to be; else the best.
+    /// Where the line was asked to be; else where acting begins to pay, if that is nearly the best.
     here: ProfitPoint,
     /// Customers looked at first.
     referred: f64,
@@ -65,13 +65,6 @@ struct Figures {
     expected_maximum: Option<f64>,
     sensitivity: Vec<Sensitivity>,
 }
-
-/// The chance that is least certain in each question, by its word.
-const UNCERTAIN: [&str; 3] = ["save_rate", "loss_rate", "anyway"];
-
-/// How sure it is taken to be: as if so many customers had been counted (as Verbraken, Verbeke &
-/// Baesens 2013 take it).
-const COUNTED: f64 = 20.0;
 
 impl Decide {
     pub fn run(self) -> Outcome {
@@ -105,7 +98,7 @@ impl Decide {
         let Policy { economics, rule } = &mut policy;
         if economics.is_same_for_all() && rule.by == Order::Probability {
             let typical = economics.typical();
-            let weighing = at_line(Weighing::counted(&ranking, &typical, rule, &scale), asked);
+            let weighing = at_line(Weighing::counted(&ranking, &typical, rule, &scale), asked, &typical, true);
             let others = alternatives::counted(&weighing, &typical, rule);
             let sensitivity = Sensitivity::of_all(&typical, &weighing.counted_decision());
             let maximum = expected_maximum_of(&ranking, &typical, &population);
@@ -120,7 +113,8 @@ impl Decide {
         let moved: Vec<f64> = probability.iter().map(|&p| shift.there(p)).collect();
         let customers = Customers { probability: Cow::Borrowed(&moved), event, values: &values };
         let failed = |e: pronoia_core::decide::CurveError| e.to_string();
-        let weighing = at_line(Weighing::each(&customers, rule, &scale).map_err(failed)?, asked);
+        let weighing = Weighing::each(&customers, rule, &scale).map_err(failed)?;
+        let weighing = at_line(weighing, asked, &values.typical(), values.is_same_for_all());
         let others = alternatives::each(&weighing, &customers, rule, &scale).map_err(failed)?;
         let typical = values.typical();
         let actions = weighing.actions().unwrap_or_default();
@@ -131,18 +125,15 @@ impl Decide {
     }
 }
 
-/// Expected maximum profit of the question, where it has a chance that is uncertain.
-fn expected_maximum_of(ranking: &Ranking, typical: &Economics<f64>, population: &Population) -> Option<f64> {
-    UNCERTAIN.iter().find_map(|word| {
-        let mean = *typical.amount(word)?;
-        expected_maximum(ranking, typical, (word, Uncertain { mean, counted: COUNTED }), population)
-    })
-}
-
-/// Without a line of its own, a rule by probability is drawn at the best point.
-fn at_line(weighing: Weighing, asked: &economics::Asked) -> Weighing {
-    let best = weighing.best.at;
-    if asked.rule.is_none() && asked.by == Order::Probability { weighing.moved_to(best) } else { weighing }
+/// Without a line of its own, a rule by probability is drawn where it is proposed.
+fn at_line(weighing: Weighing, asked: &economics::Asked, typical: &Economics<f64>, same_for_all: bool) -> Weighing {
+    if asked.rule.is_some() || asked.by != Order::Probability {
+        return weighing;
+    }
+    let payoffs = typical.payoffs();
+    let proposal = weighing.proposed(same_for_all.then_some(&payoffs), false);
+    let at = weighing.curve.last_within(&[Line::Least(proposal.act)]);
+    weighing.moved_to(at)
 }
 
 impl Figures {

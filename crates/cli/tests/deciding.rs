@@ -288,3 +288,74 @@ async fn groups_are_counted_as_the_policy_treats_them_and_stand_on_the_sheet() {
         assert!(sheet.contains(says), "{says}: {sheet}");
     }
 }
+
+/// Asks for something that is found out in the background, and waits until its page says so.
+async fn found_out(study: &Study, ask: (&str, &[(&str, &str)]), page: &str, says: &str) -> String {
+    assert_eq!(study.post(ask.0, ask.1), 303);
+    until(says, || async { Some(study.page(page)).filter(|page| page.contains(says)) }).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_model_goes_by_is_found_out_and_is_of_the_policy_it_was_found_for() {
+    let study = Study::begun(&members(4_000, SEED, FIRST_MEMBER), "yes").await;
+    assert!(study.page("decide/why").contains("Nothing to look into yet"));
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.fitted("scorecard").await;
+    let model = study.store.models(study.id).await.expect("models")[0].id.to_string();
+    assert!(study.page("decide/why").contains("What does scorecard go by?"));
+
+    // Without a policy there is no money to lose.
+    let page = found_out(&study, ("decide/why", &[("model", &model)]), "decide/why", "It leans on").await;
+    assert!(page.contains("area under ROC would be") && !page.contains("less money"), "{page}");
+    assert_eq!(study.post("decide", &[("population", "3 000"), ("currency", "EUR")]), 303);
+    assert!(study.page("decide/why").contains("There was no policy yet"));
+    let page = found_out(&study, ("decide/why", &[("model", &model)]), "decide/why", "less money").await;
+    assert!(page.contains("EUR for 3 000 customers less") && page.contains("months_since_visit"), "{page}");
+    assert!(page.contains("No model was shown exit_survey_sent"), "what was left out: {page}");
+    assert!(page.contains("Points; a customer’s points add up"), "what it consists of: {page}");
+
+    // A column and two together are looked at by address; those that do not go in are refused.
+    let page = study.page("decide/why?column=declined_claims&down=tenure_months&across=fee_rise_pct");
+    assert!(page.contains("By declined_claims alone, what the model says on average goes from"), "{page}");
+    assert!(page.contains("Said on average by tenure_months (down) and fee_rise_pct (across)"), "{page}");
+    for (query, says) in [
+        ("column=exit_survey_sent", "“exit_survey_sent” does not go into scorecard"),
+        ("down=species&across=species", "Choose two different columns"),
+    ] {
+        let refused = study.http.get(&format!("/studies/{}/decide/why?{query}", study.id));
+        assert!(refused.status == 422 && plain(&refused.text).contains(says), "{query}: {}", plain(&refused.text));
+    }
+    let stranger = study.http.get(&format!("/studies/{}/decide/why?model={}", study.id, 999));
+    assert_eq!((stranger.status, study.post("decide/why", &[("model", "999")])), (404, 404));
+
+    assert_eq!(study.post("decide", &[("population", "3 000"), ("currency", "EUR"), ("save_rate", "60")]), 303);
+    assert!(study.page("decide/why").contains("The policy has been changed since"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_stands_in_for_a_sensitive_column_can_be_decided_without() {
+    let study = Study::begun(&members(4_000, SEED, FIRST_MEMBER), "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.looked_at().await;
+    study.fitted("logistic").await;
+    assert!(!study.page("decide/groups").contains("Decide without it"), "there is no policy yet");
+    assert_eq!(study.post("decide/groups/without", &[]), 422);
+    assert_eq!(study.post("decide", &[("save_rate", "60")]), 303);
+    let page = study.page("decide/groups");
+    assert!(page.contains("What would it cost to leave retired_discount out?"), "{page}");
+    let page = found_out(&study, ("decide/groups/without", &[]), "decide/groups", "Without retired_discount").await;
+    assert!(page.contains("By owner_age_band, without retired_discount") && page.contains("90 % interval"), "{page}");
+
+    // It is what a model made without the column decides on the same customers.
+    let model = study.store.models(study.id).await.expect("models")[0].id;
+    let found = study.store.model(model).await.expect("a model").tried_without().expect("read").expect("found");
+    let told = study.store.judgement(model).await.expect("read").expect("judged");
+    let worth = |event: bool| found.chosen.policy.economics.typical().payoffs().gain().happened(event);
+    let line = study.state().await.policy.expect("a policy").policy.rule;
+    let Line::Least(least) = line.line else { panic!("a cut-off: {line:?}") };
+    let acted = told.probability.iter().zip(&told.event).filter(|(p, _)| **p >= least);
+    let with = acted.map(|(_, &event)| worth(event)).sum::<f64>() * 1_000.0 / told.event.len() as f64;
+    assert!((found.gain.profit + found.less.profit - with).abs() < 1e-6 * with.abs(), "{found:?} {with}");
+    assert_eq!(study.post("decide", &[("save_rate", "70")]), 303);
+    assert!(study.page("decide/groups").contains("this is of the earlier ones"));
+}

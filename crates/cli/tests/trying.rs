@@ -32,6 +32,19 @@ async fn amounts_by_customer_a_budget_and_a_customer_who_is_changed() {
     b.click("[data-keep]").await;
     b.see("[data-keep]", "Policy kept").await;
 
+    // What the model goes by, one column and two.
+    b.click(".views a[href$='decide/why']").await;
+    b.see("h1", "What does scorecard go by?").await;
+    b.click(".why-tools .button").await;
+    b.see("h1", "It leans on").await;
+    b.is_accessible("what it goes by").await;
+    b.click(".leaning tbody tr:nth-child(2) a").await;
+    b.see(".effect figcaption, .effect .finding", "what the model says on average goes from").await;
+    b.click("[name=across] option:nth-child(3)").await;
+    b.click("[name=down] option:nth-child(2)").await;
+    b.click(".any-pair button").await;
+    b.see(".pair-map figcaption", "Said on average by").await;
+
     // What that means for groups, and the sheet to sign.
     b.click(".views a[href$='decide/groups']").await;
     b.see("h1", "By owner_age_band").await;

@@ -75,6 +75,18 @@ pub enum Work {
         /// The candidate.
         model: i64,
     },
+    /// Find out what a candidate goes by.
+    Understand {
+        /// The candidate.
+        model: i64,
+    },
+    /// Find out what the policy would be worth without some columns.
+    Without {
+        /// The candidate.
+        model: i64,
+        /// The columns.
+        columns: Vec<String>,
+    },
     /// Fit a candidate again, to see that it is the same.
     Prove {
         /// The candidate.

@@ -3,7 +3,7 @@
 use pronoia_core::cautions::Caution;
 use pronoia_core::decide::Ranking;
 use pronoia_core::evaluate::Evaluation;
-use pronoia_core::judged::Closer;
+use pronoia_core::judged::{Closer, Understanding, Without};
 use pronoia_core::model::Recipe;
 use pronoia_core::study::Basis;
 use pronoia_core::{Judged, Model};
@@ -50,7 +50,7 @@ pub struct Proof {
 
 impl Store {
     /// All candidates of a study, oldest first, without what is only looked at when
-    /// one is open: its artefact, its training rows and the closer look.
+    /// one is open: its artefact, its training rows, and what was looked into besides.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -64,6 +64,8 @@ impl Store {
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::bytea"), "artefact")
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "training")
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "closer")
+            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "understanding")
+            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "without")
             .filter(C::StudyId.eq(study_id))
             .filter(C::Retired.eq(false))
             .order_by_asc(C::Id)
@@ -124,6 +126,26 @@ impl Store {
     pub async fn set_closer(&self, id: i64, closer: &Closer) -> Result<()> {
         let closer = Set(Some(serde_json::to_value(closer)?));
         model::ActiveModel { id: Set(id), closer, ..Default::default() }.update(&self.db).await?;
+        Ok(())
+    }
+
+    /// Keeps what a candidate goes by.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_understanding(&self, id: i64, found: &Understanding) -> Result<()> {
+        let understanding = Set(Some(serde_json::to_value(found)?));
+        model::ActiveModel { id: Set(id), understanding, ..Default::default() }.update(&self.db).await?;
+        Ok(())
+    }
+
+    /// Keeps what the policy would be worth on a candidate made without some columns.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_without(&self, id: i64, found: &Without) -> Result<()> {
+        let without = Set(Some(serde_json::to_value(found)?));
+        model::ActiveModel { id: Set(id), without, ..Default::default() }.update(&self.db).await?;
         Ok(())
     }
 
@@ -220,6 +242,23 @@ impl model::Model {
     /// [`StoreError::Damaged`].
     pub fn looked_at(&self) -> Result<Option<Closer>> {
         Ok(self.closer.clone().map(serde_json::from_value).transpose()?)
+    }
+
+    /// What it goes by, if somebody asked; only of a candidate that was looked up by itself.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn understood(&self) -> Result<Option<Understanding>> {
+        Ok(self.understanding.clone().map(serde_json::from_value).transpose()?)
+    }
+
+    /// What the policy would be worth without some columns, if somebody asked; only of a candidate
+    /// that was looked up by itself.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn tried_without(&self) -> Result<Option<Without>> {
+        Ok(self.without.clone().map(serde_json::from_value).transpose()?)
     }
 
     /// What came of fitting it again, if somebody did.

@@ -17,6 +17,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::SEARCH),
             Box::new(Step::CLOSER),
             Box::new(Step::POLICY),
+            Box::new(Step::UNDERSTANDING),
         ]
     }
 }
@@ -46,6 +47,9 @@ impl Step {
     const CLOSER: Self = Self { name: "m0008_closer", sql: include_str!("schema/0008_closer.sql") };
     /// By what rule a policy acts, and for whom.
     const POLICY: Self = Self { name: "m0009_policy", sql: include_str!("schema/0009_policy.sql") };
+    /// What candidates go by.
+    const UNDERSTANDING: Self =
+        Self { name: "m0010_understanding", sql: include_str!("schema/0010_understanding.sql") };
 }
 
 impl MigrationName for Step {

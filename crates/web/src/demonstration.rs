@@ -2,6 +2,7 @@
 
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
+use pronoia_core::prepare::Action;
 use pronoia_core::study::{Outcome, Question, Role};
 use pronoia_demo as demo;
 use pronoia_store::fits::Fit;
@@ -11,6 +12,7 @@ use pronoia_store::studies::Choice;
 use pronoia_store::uploads::Arrived;
 use pronoia_store::{Store, StoreError};
 
+use crate::frame::StudyView;
 use crate::pages::decide::typed::Typed;
 use crate::{App, pages, text, work};
 
@@ -106,7 +108,17 @@ async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(
         ("review_stops", "10"),
         ("currency", "EUR"),
     ]);
-    pages::decide::enter_policy(app, workspace, account, study, &amounts).await.map_err(|e| e.to_string())
+    policy(app, workspace, account, study, &amounts).await
+}
+
+/// Keeps a policy, and finds out what its model goes by.
+async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: &Typed) -> Result<(), String> {
+    let sentence = |e: crate::error::PageError| e.to_string();
+    pages::decide::enter_policy(app, workspace, account, study, amounts).await.map_err(sentence)?;
+    let view = StudyView::load(app, workspace, study).await.map_err(sentence)?;
+    let (_, model) = view.policy_model().ok_or("the policy was not kept")?;
+    pages::decide::why::enter_look(app, &view, model).await.map_err(sentence)?;
+    work::drain(app).await
 }
 
 /// The dental offer, as far as a comparison.
@@ -159,6 +171,12 @@ async fn begin(
     Ok(study)
 }
 
+/// Columns of two that say more together than each alone.
+const TOGETHER: [(&str, &str); 2] = [
+    ("species_and_tier", "species || ' ' || plan_tier"),
+    ("moved_or_weekends", "CASE WHEN moved_home <> weekend_visits THEN 'one of the two' ELSE 'both or none' END"),
+];
+
 /// Members, outcome, columns, five candidates, a policy.
 async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let sentence = |e: StoreError| e.to_string();
@@ -180,6 +198,12 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         let choice = Choice { account_id: account, chosen: format!("{name}: {}", role.word()), figure: figure.into() };
         pages::choose(app, &study, &state, &choice).await.map_err(|e| e.to_string())?;
     }
+    for (name, expression) in TOGETHER {
+        let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
+        let action = Action::Derive { name: name.into(), expression: expression.into() };
+        let figure = "what Drivers found the two to say together";
+        pages::steps::enter(app, account, &view, action, figure).await.map_err(|e| e.to_string())?;
+    }
     fit(app, workspace, study, &["logistic", "scorecard", "forest", "boosted", "network"]).await?;
     let population = demo::RENEWALS.to_string();
     let amounts = Typed::from([
@@ -191,7 +215,7 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         ("currency", "EUR"),
         ("population", &population),
     ]);
-    pages::decide::enter_policy(app, workspace, account, study, &amounts).await.map_err(|e| e.to_string())?;
+    policy(app, workspace, account, study, &amounts).await?;
     Ok(study)
 }
 

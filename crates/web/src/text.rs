@@ -76,3 +76,12 @@ pub fn typed_number(text: &str) -> Result<f64, String> {
     let read = parse_number(text, DecimalMark::Point).or_else(|| parse_number(text, DecimalMark::Comma));
     read.ok_or_else(|| format!("“{text}” is not a number."))
 }
+
+/// Names one after the other: “a, b and c”.
+pub fn listed(names: &[impl AsRef<str>]) -> String {
+    let names: Vec<&str> = names.iter().map(AsRef::as_ref).collect();
+    match &names[..] {
+        [first @ .., last] if !first.is_empty() => format!("{} and {last}", first.join(", ")),
+        names => names.concat(),
+    }
+}

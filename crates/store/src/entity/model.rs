@@ -38,6 +38,10 @@ pub struct Model {
     /// Whether more rows would help, and how far a few columns go: a
     /// `pronoia_core::judged::Closer`.
     pub closer: Option<Json>,
+    /// What it goes by: a `pronoia_core::judged::Understanding`.
+    pub understanding: Option<Json>,
+    /// What the policy would be worth without some columns: a `pronoia_core::judged::Without`.
+    pub without: Option<Json>,
     /// What came of fitting it again: a `models::Proof`.
     pub proof: Option<Json>,
     /// Why it failed.

@@ -12,7 +12,7 @@ use std::cmp::Ordering;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions;
-use pronoia_core::decide::{self, Expected, Order, Payoffs, Population, Ranking, Rule, Worths};
+use pronoia_core::decide::{self, Economics, Expected, Order, Payoffs, Population, Ranking, Rule, Worths};
 use pronoia_core::evaluate::Confusion;
 use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::jobs::Work;
@@ -222,6 +222,7 @@ pub async fn page(
         standing: standing(&view, &candidates, none_and_all, today),
         sets: Set::ALL
             .iter()
+            .filter(|set| money.is_some() || **set != Set::Money)
             .map(|s| link(s.label(), asked.href(&base, "measures", Some(s.word())), *s == asked.set))
             .collect(),
         profit_sort: sorted_by.is_some().then(|| asked.href(&base, "sort", None)),
@@ -255,7 +256,8 @@ pub async fn page(
 
 /// What figures of money need to know.
 pub struct Money {
-    /// What a customer is worth who is average in every amount.
+    /// Amounts of a customer who is average in every one.
+    typical: Economics<f64>,
     payoffs: Payoffs,
     population: Population,
     currency: String,
@@ -263,11 +265,8 @@ pub struct Money {
 
 impl Money {
     fn of(chosen: &ChosenPolicy) -> Self {
-        Self {
-            payoffs: chosen.policy.economics.typical().payoffs(),
-            population: chosen.population,
-            currency: chosen.currency.clone(),
-        }
+        let typical = chosen.policy.economics.typical();
+        Self { payoffs: typical.payoffs(), typical, population: chosen.population, currency: chosen.currency.clone() }
     }
 
     /// The profit curve of customers ordered by probability.
@@ -310,11 +309,14 @@ fn candidates<'v>(view: &'v StudyView, money: Option<&Money>, share: f64) -> Res
             let curve = money.curve(ranking);
             curve.points[curve.best.at]
         });
+        let maximum = money
+            .zip(ranking.as_ref())
+            .and_then(|(money, ranking)| decide::expected_maximum_of(ranking, &money.typical, &money.population));
         let counts = ranking.as_ref().map_or(Confusion::default(), |r| {
             let wanted = (share * r.rows as f64).round() as u64;
             r.confusion(r.stands.partition_point(|s| s.acted < wanted))
         });
-        judged.push(Candidate { model, evaluation, ranking, best, counts });
+        judged.push(Candidate { model, evaluation, ranking, best, maximum, counts });
     }
     Ok(judged)
 }

@@ -10,6 +10,8 @@ pub mod sheet;
 mod situation;
 pub mod typed;
 mod views;
+pub mod why;
+pub mod without;
 
 use actix_web::{HttpResponse, web};
 use askama::Template;

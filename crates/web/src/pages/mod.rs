@@ -19,7 +19,7 @@ mod records;
 mod sign_in;
 mod sources;
 mod split;
-mod steps;
+pub mod steps;
 mod strip;
 mod train;
 mod uploads;
@@ -109,8 +109,11 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/decide", post().to(decide::keep))
                 .route("/decide/curve", get().to(decide::curve))
                 .route("/decide/parts", get().to(decide::parts))
+                .route("/decide/why", get().to(decide::why::page))
+                .route("/decide/why", post().to(decide::why::begin))
                 .route("/decide/customer", get().to(decide::customer::page))
                 .route("/decide/groups", get().to(decide::groups::page))
+                .route("/decide/groups/without", post().to(decide::without::begin))
                 .route("/decide/sheet", get().to(decide::sheet::page))
                 .route("/decide/confirm", post().to(decide::confirm))
                 .route("/lists", get().to(lists::page))

@@ -255,14 +255,14 @@ pub async fn add(
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let action = form.action().map_err(PageError::Refused)?;
-    enter(&app, &visitor, &study, action, "").await?;
+    enter(&app, visitor.account_id(), &study, action, "").await?;
     see_other(&format!("{}?step={}", study.href("prepare/steps"), study.state.steps.len() + 1))
 }
 
 /// Enters a step in a study; `figure` is what mattered, besides its effect.
-pub(super) async fn enter(
+pub(crate) async fn enter(
     app: &App,
-    visitor: &Visitor,
+    account_id: i64,
     study: &StudyView,
     action: Action,
     figure: &str,
@@ -287,7 +287,7 @@ pub(super) async fn enter(
         state.columns.push(made(&state, &name, &chosen, &reads));
     }
     state.steps.push(Step { action, off: false });
-    let choice = Choice { account_id: visitor.account_id(), chosen, figure: figure.to_owned() };
+    let choice = Choice { account_id, chosen, figure: figure.to_owned() };
     super::choose(app, &study.study, &state, &choice).await
 }
 

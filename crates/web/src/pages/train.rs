@@ -21,7 +21,7 @@ use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
 use crate::session::Visitor;
 use crate::text;
-use detail::Detail;
+pub use detail::Detail;
 pub(super) use detail::{Table, card};
 use families::{FamilyForm, made_by};
 use search::InShort;

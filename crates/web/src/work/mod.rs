@@ -12,7 +12,9 @@ mod prove;
 mod rule;
 mod score;
 mod search;
+mod understand;
 mod watch;
+mod without;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -168,6 +170,8 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         | Work::Append { .. }
         | Work::Drivers { .. }
         | Work::Closer { .. }
+        | Work::Understand { .. }
+        | Work::Without { .. }
         | Work::Prove { .. }
         | Work::Rule { .. }
         | Work::Confirm { .. } => Ok(()),
@@ -201,6 +205,8 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Drivers { study } => drivers::look(app, workspace, *study, watch).await,
         Work::Fit { model } => fit::fit(app, workspace, *model, watch).await,
         Work::Closer { model } => closer::look(app, workspace, *model, watch).await,
+        Work::Understand { model } => understand::look(app, workspace, *model, watch).await,
+        Work::Without { model, columns } => without::look(app, workspace, (*model, columns), watch).await,
         Work::Prove { model } => prove::prove(app, workspace, *model, watch).await,
         Work::Rule { study } => rule::try_out(app, workspace, *study, watch).await,
         Work::Search { search } => search::search(app, workspace, *search, watch).await,

@@ -17,6 +17,8 @@ pub struct Candidate<'a> {
     pub ranking: Option<Ranking>,
     /// Its own best point, where there is a price.
     pub best: Option<ProfitPoint>,
+    /// Expected maximum profit, where there is a price and a chance that is uncertain.
+    pub maximum: Option<f64>,
     /// Counts when it acts on the share of customers that all are compared at.
     pub counts: Confusion,
 }
@@ -27,6 +29,7 @@ pub enum Set {
     Order,
     Probabilities,
     Actions,
+    Money,
     Time,
 }
 
@@ -43,13 +46,14 @@ pub struct Measure {
 }
 
 impl Set {
-    pub const ALL: [Set; 4] = [Self::Order, Self::Probabilities, Self::Actions, Self::Time];
+    pub const ALL: [Set; 5] = [Self::Order, Self::Probabilities, Self::Actions, Self::Money, Self::Time];
 
     pub fn word(self) -> &'static str {
         match self {
             Self::Order => "order",
             Self::Probabilities => "probabilities",
             Self::Actions => "actions",
+            Self::Money => "money",
             Self::Time => "time",
         }
     }
@@ -60,6 +64,7 @@ impl Set {
             Self::Order => "who comes first",
             Self::Probabilities => "whether probabilities hold",
             Self::Actions => "acting on as many",
+            Self::Money => "money",
             Self::Time => "time",
         }
     }
@@ -69,6 +74,7 @@ impl Set {
             Self::Order => &ORDER,
             Self::Probabilities => &PROBABILITIES,
             Self::Actions => &ACTIONS,
+            Self::Money => &MONEY,
             Self::Time => &TIME,
         }
     }
@@ -183,6 +189,30 @@ const ACTIONS: [Measure; 5] = [
         value: |c| c.counts.accuracy(),
         more_is_better: true,
         show: |c| text::percent(c.counts.accuracy()),
+    },
+];
+
+const MONEY: [Measure; 3] = [
+    Measure {
+        word: "maximum",
+        name: "expected maximum",
+        value: |c| c.maximum.unwrap_or(f64::NAN),
+        more_is_better: true,
+        show: |c| c.maximum.map_or("–".into(), text::money),
+    },
+    Measure {
+        word: "acted",
+        name: "acted on at its best",
+        value: |c| c.best.map_or(f64::NAN, |best| best.share),
+        more_is_better: false,
+        show: |c| c.best.map_or("–".into(), |best| text::percent(best.share)),
+    },
+    Measure {
+        word: "right",
+        name: "right of 100 there",
+        value: |c| c.best.map_or(f64::NAN, |best| best.events / best.acted),
+        more_is_better: true,
+        show: |c| c.best.filter(|b| b.acted > 0.0).map_or("–".into(), |b| text::fixed(b.events / b.acted * 100.0, 0)),
     },
 ];
 
@@ -326,6 +356,14 @@ pub fn meaning(set: Set, c: &Candidate, question: Question) -> Vec<(&'static str
                 ),
             ]
         }
+        Set::Money => vec![
+            (
+                "expected maximum",
+                "The best profit on average while the chance that is least certain lies anywhere about what was chosen for it, as if twenty customers had been counted, and the line is drawn again for every value of it. It compares candidates, over leaving everybody alone; nobody earns it.".into(),
+            ),
+            ("acted on at its best", format!("Share of customers acted on where {name} brings most.")),
+            ("right of 100 there", format!("Of 100 of them, so many {}.", question.event_would())),
+        ],
         Set::Time => vec![
             ("fitted in", "Seconds from the rows to the model, with calibration and every fold.".into()),
             ("1 000 scored in", "Milliseconds to prepare and score a thousand customers at once.".into()),

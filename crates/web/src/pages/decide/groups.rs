@@ -10,6 +10,7 @@ use serde::Deserialize;
 use super::situation::Situation;
 use super::typed::Typed;
 use super::views::{DecideView, Views};
+use super::without::WithoutView;
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom};
@@ -36,6 +37,7 @@ struct Page {
     heading: String,
     whom: String,
     ladders: Vec<Ladder>,
+    without: Option<WithoutView>,
 }
 
 /// One column.
@@ -118,6 +120,7 @@ pub async fn page(
         whom: situation.as_ref().map_or(String::new(), |s| whom(&s.chosen.population, &s.chosen.currency)),
         heading,
         ladders,
+        without: WithoutView::of(&app, &view).await?,
     })
 }
 

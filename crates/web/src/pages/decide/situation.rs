@@ -89,16 +89,16 @@ impl<'a> Situation<'a> {
         let (mut weighing, detail) = weigh(&by_probability, &typical, detail, &rule, (population, doubt)).await?;
         if undecided && by == Order::Probability {
             let first_time = typed.field("refer_from").is_none() && kept_rule.is_none();
-            let (at, refer) = match typical.payoffs().refer.filter(|_| first_time) {
-                Some(_) => {
-                    let (act, refer) = weighing.curve.best_referring(weighing.limit);
-                    (act, (refer > act).then_some(refer))
-                }
-                None => (weighing.best.at, weighing.refer),
-            };
-            rule.line = Line::Least(weighing.curve.points[at].cut_off);
-            rule.refer_from = refer.map(|refer| weighing.curve.points[refer].cut_off);
-            weighing.refer = refer;
+            let payoffs = typical.payoffs();
+            let referring = first_time && payoffs.refer.is_some();
+            let proposal = weighing.proposed(economics.is_same_for_all().then_some(&payoffs), referring);
+            let position = |least: f64| weighing.curve.last_within(&[Line::Least(least)]);
+            let at = position(proposal.act);
+            rule.line = Line::Least(proposal.act);
+            if referring {
+                rule.refer_from = proposal.refer;
+                weighing.refer = proposal.refer.map(|from| position(from).max(at));
+            }
             weighing = weighing.moved_to(at);
         }
         let promised = Some(weighing.expected());

@@ -7,6 +7,8 @@ use crate::frame::StudyView;
 pub enum DecideView {
     /// Whom to act on.
     Line,
+    /// What the model goes by.
+    Why,
     /// One customer.
     Customer,
     /// Groups of customers.
@@ -22,6 +24,7 @@ impl Views {
     pub fn of(view: &StudyView, open: DecideView) -> Self {
         let all = [
             (DecideView::Line, "decide", "whom to act on"),
+            (DecideView::Why, "decide/why", "what it goes by"),
             (DecideView::Customer, "decide/customer", "try a customer"),
             (DecideView::Groups, "decide/groups", "groups"),
             (DecideView::Sheet, "decide/sheet", "policy sheet"),

@@ -125,7 +125,7 @@ fn blend(blended: &Blended, members: &[Member], on: &str) -> Said {
 fn alone(member: &Member, on: &str) -> Said {
     let preparation = &member.preparation;
     match &member.estimator {
-        Estimator::Logistic(l) => (how_found(l, on), coefficients(l), None),
+        Estimator::Logistic(l) => (how_found(l, on), coefficients(l, preparation), None),
         Estimator::Scorecard(card) => (
             format!(
                 "{}{} on the card, fitted to {on}. A customer begins with {} points; more points, less of the event.",

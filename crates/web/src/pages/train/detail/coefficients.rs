@@ -1,6 +1,9 @@
 //! The coefficients of a logistic regression.
 
+use pronoia_core::Kind;
 use pronoia_core::learn::logistic::{Coefficient, Logistic, Rescue};
+use pronoia_core::number::plain;
+use pronoia_core::prepare::{Coding, Preparation, Seen};
 
 use super::Table;
 use crate::text;
@@ -20,11 +23,14 @@ pub(super) fn how_found(l: &Logistic, on: &str) -> String {
         None if l.ridge > 0.0 || l.lasso > 0.0 => " Penalised coefficients have no standard errors.",
         None => "",
     };
-    format!("{} Newton steps on {on}. Numbers count in standard deviations, indicators as yes or no.{note}", l.steps)
+    format!(
+        "{} Newton steps on {on}. Numbers count by the steps named, each about a standard deviation, and everything else as yes or no.{note}",
+        l.steps
+    )
 }
 
 /// The clearest of them.
-pub(super) fn coefficients(l: &Logistic) -> Option<Table> {
+pub(super) fn coefficients(l: &Logistic, preparation: &Preparation) -> Option<Table> {
     let mut terms: Vec<_> = l.coefficients.iter().filter(|c| c.value != 0.0).collect();
     // The clearest first: those that stand farthest from 0 by their own error.
     let clear = |c: &Coefficient| (c.value / c.se.unwrap_or(1.0)).abs();
@@ -38,23 +44,70 @@ pub(super) fn coefficients(l: &Logistic) -> Option<Table> {
         ),
     };
     let optional = |x: Option<f64>, d| x.map_or("–".to_owned(), |x| text::fixed(x, d));
-    let interval = |c: &Coefficient| {
-        c.se.map_or("–".to_owned(), |se| {
-            let end = |side: f64| text::fixed((c.value + side * pronoia_core::drivers::Z95 * se).exp(), 2);
-            format!("{} to {}", end(-1.0), end(1.0))
-        })
-    };
     let row = |c: &&Coefficient| {
+        let Step { label, deviations } = Step::of(&c.feature, preparation);
+        let (value, se) = (c.value * deviations, c.se.map(|se| se * deviations));
+        let interval = se.map_or("–".to_owned(), |se| {
+            let end = |side: f64| text::fixed((value + side * pronoia_core::drivers::Z95 * se).exp(), 2);
+            format!("{} to {}", end(-1.0), end(1.0))
+        });
         let p = c.p.map_or("–".into(), |p| if p < 0.001 { "< 0.001".into() } else { text::fixed(p, 3) });
-        vec![
-            c.feature.clone(),
-            text::fixed(c.value.exp(), 2),
-            interval(c),
-            text::fixed(c.value, 3),
-            optional(c.se, 3),
-            p,
-        ]
+        vec![label, text::fixed(value.exp(), 2), interval, text::fixed(value, 3), optional(se, 3), p]
     };
     let head = vec!["column", "odds ratio", "95 % interval", "coefficient", "standard error", "p"];
     Table::of(caption, head, terms.iter().map(row).collect())
+}
+
+/// A change of a feature that really occurs.
+struct Step {
+    label: String,
+    /// How many standard deviations it is; 1 for what is not a number.
+    deviations: f64,
+}
+
+impl Step {
+    /// For a number a round figure near its standard deviation.
+    fn of(feature: &str, preparation: &Preparation) -> Self {
+        let column = preparation.columns.iter().find(|column| column.name == feature);
+        match column.map(|column| (&column.coding, column.kind)) {
+            Some((Coding::Number { sd, .. }, kind)) => {
+                let step = if kind == Kind::Date || is_counted(feature, preparation) {
+                    round(*sd).max(1.0)
+                } else {
+                    round(*sd)
+                };
+                let days = if kind == Kind::Date { " days" } else { "" };
+                Self { label: format!("{feature}, {}{days} more", plain(step)), deviations: step / sd }
+            }
+            _ => Self { label: feature.to_owned(), deviations: 1.0 },
+        }
+    }
+}
+
+/// Whether a number goes from one whole number to another, and so far that it is likely a count.
+fn is_counted(column: &str, preparation: &Preparation) -> bool {
+    let seen = preparation.inputs.iter().find(|input| input.name == column).map(|input| &input.seen);
+    matches!(seen, Some(Seen::Between(low, high)) if low.fract() == 0.0 && high.fract() == 0.0 && high - low >= 3.0)
+}
+
+/// The nearest of 1, 2 and 5 times a power of ten.
+fn round(x: f64) -> f64 {
+    let power = 10f64.powf(x.log10().floor());
+    let nearest = [1.0, 2.0, 5.0, 10.0].into_iter().min_by(|a, b| {
+        let far = |times: &f64| (times * power / x).ln().abs();
+        far(a).total_cmp(&far(b))
+    });
+    nearest.unwrap_or(1.0) * power
+}
+
+#[cfg(test)]
+mod tests {
+    use super::round;
+
+    #[test]
+    fn steps_are_round_figures_near_the_deviation() {
+        for (x, step) in [(6.9, 5.0), (7.2, 10.0), (0.013, 0.01), (1.5, 2.0), (340.0, 500.0), (1.0, 1.0)] {
+            assert!((round(x) - step).abs() < 1e-12 * step, "{x} {}", round(x));
+        }
+    }
 }

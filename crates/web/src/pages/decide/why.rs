@@ -1,0 +1,229 @@
+//! What a candidate goes by: how much it leans on each column, how, and on which two together.
+
+mod effect;
+mod leaning;
+mod together;
+
+use std::sync::Arc;
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::Kind;
+use pronoia_core::cautions;
+use pronoia_core::explain::{AverageEffect, Averages, Customers, JointEffect};
+use pronoia_core::judged::Understanding;
+use pronoia_core::model::Model;
+use pronoia_core::prepare::PrepareError;
+use pronoia_store::jobs::Work;
+use pronoia_store::model;
+use serde::Deserialize;
+
+use super::views::{DecideView, Views};
+use crate::App;
+use crate::books::Book;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView, encoded};
+use crate::pages::train::Detail;
+use crate::pages::{PageResult, StudyPath, see_other};
+use crate::session::Visitor;
+use effect::EffectView;
+use leaning::Leaning;
+use together::Together;
+
+#[derive(Template)]
+#[template(path = "why.html")]
+struct Page {
+    frame: Frame,
+    views: Views,
+    base: String,
+    train: String,
+    /// The model looked at; none if nothing is fitted.
+    model: Option<(i64, String)>,
+    models: Vec<(i64, String)>,
+    /// Whether somebody is looking for it.
+    looking: bool,
+    found: Option<Found>,
+    detail: Option<Detail>,
+    left_out: Option<String>,
+}
+
+/// What was found out.
+struct Found {
+    leaning: Leaning,
+    effect: Option<EffectView>,
+    together: Together,
+}
+
+/// Which model, which column of it, and which two.
+#[derive(Deserialize)]
+pub struct Asked {
+    model: Option<i64>,
+    column: Option<String>,
+    down: Option<String>,
+    across: Option<String>,
+}
+
+impl Asked {
+    /// The address of the same with another column.
+    fn at_column(&self, base: &str, column: &str) -> String {
+        self.address(
+            base,
+            &[("column", Some(column)), ("down", self.down.as_deref()), ("across", self.across.as_deref())],
+        )
+    }
+
+    /// The address of the same with two other columns.
+    fn at_pair(&self, base: &str, [down, across]: &[String; 2]) -> String {
+        self.address(base, &[("column", self.column.as_deref()), ("down", Some(down)), ("across", Some(across))])
+    }
+
+    fn address(&self, base: &str, fields: &[(&str, Option<&str>)]) -> String {
+        let model = self.model.map(|id| ("model", id.to_string()));
+        let told = fields.iter().filter_map(|(name, value)| Some((*name, (*value)?.to_owned())));
+        let query: Vec<String> =
+            model.into_iter().chain(told).map(|(name, value)| format!("{name}={}", encoded(&value))).collect();
+        format!("{base}?{}", query.join("&"))
+    }
+}
+
+/// The page.
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    asked: web::Query<Asked>,
+) -> PageResult {
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let frame = Frame::of_study(&app, &visitor, &view, 6).await?;
+    let (views, base, train) = (Views::of(&view, DecideView::Why), view.href("decide/why"), view.href("train"));
+    let models = view.fitted().map(|m| (m.id, m.name.clone())).collect();
+    let Some(id) = model_of(&view, asked.model)? else {
+        let (model, looking, found, detail, left_out) = (None, false, None, None, None);
+        return html(&Page { frame, views, base, train, model, models, looking, found, detail, left_out });
+    };
+    let row = app.store.model(id).await?;
+    let looking = !app.store.jobs_to(visitor.workspace_id(), &Work::Understand { model: id }).await?.is_empty();
+    let found = match row.understood()? {
+        Some(found) => Some(Found::of(&app, &view, &row, found, asked.into_inner(), &base).await?),
+        None => None,
+    };
+    let left_out = match app.store.finding(view.study.id).await? {
+        Some(finding) => cautions::left_out(&view.state, &finding.found()?),
+        None => None,
+    };
+    let detail = Some(Detail::of(&row)?);
+    html(&Page { frame, views, base, train, model: Some((id, row.name)), models, looking, found, detail, left_out })
+}
+
+/// The model that is asked for, or the policy's, or the best.
+fn model_of(view: &StudyView, asked: Option<i64>) -> Result<Option<i64>, PageError> {
+    match asked {
+        Some(id) => view.fitted().find(|m| m.id == id).map(|m| Some(m.id)).ok_or(PageError::NotFound),
+        None => Ok(match view.policy_model() {
+            Some((_, model)) => Some(model.id),
+            None => view.best()?.map(|model| model.id),
+        }),
+    }
+}
+
+impl Found {
+    async fn of(
+        app: &App,
+        view: &StudyView,
+        row: &model::Model,
+        found: Understanding,
+        asked: Asked,
+        base: &str,
+    ) -> Result<Self, PageError> {
+        let columns: Vec<String> = found.influence.columns.iter().map(|c| c.column.clone()).collect();
+        for name in [&asked.column, &asked.down, &asked.across].into_iter().flatten() {
+            if !columns.contains(name) {
+                return Err(PageError::Refused(format!("“{name}” does not go into {}.", row.name.to_lowercase())));
+            }
+        }
+        let column = asked.column.clone().or(columns.first().cloned());
+        let pair = match (asked.down.clone(), asked.across.clone()) {
+            (Some(down), Some(across)) if down == across => {
+                return Err(PageError::Refused("Choose two different columns for the map.".into()));
+            }
+            (Some(down), Some(across)) => Some([down, across]),
+            _ => found.interactions.first().map(|interaction| interaction.columns.clone()),
+        };
+        let book = book_of(app, view, row).await?;
+        let model = row.fitted()?;
+        let kinds = kinds_of(&model);
+        let kind = |name: &str| kinds.iter().find(|kind| kind.0 == name).map_or(Kind::Category, |kind| kind.1);
+        let (effect, joint) = averages(book, model, column, pair).await?;
+        Ok(Self {
+            leaning: Leaning::of(&found, view, &asked, base, effect.as_ref().map(|e| e.column.as_str())),
+            together: Together::of(&found, joint.as_ref(), (view, &kind), &asked, base, columns),
+            effect: effect.map(|effect| EffectView::of(&effect, view.study.kind(), kind(&effect.column))),
+        })
+    }
+}
+
+/// The kinds of the columns that go into a model, steps taken.
+fn kinds_of(model: &Model) -> Vec<(String, Kind)> {
+    let columns = model.members.iter().flat_map(|member| &member.preparation.columns);
+    columns.map(|column| (column.name.clone(), column.kind)).collect()
+}
+
+/// The customers that a model was judged on, with the columns that it reads.
+async fn book_of(app: &App, view: &StudyView, row: &model::Model) -> Result<Arc<Book>, PageError> {
+    let basis = row.fitted_on()?;
+    let record = app.store.table(view.study.workspace_id, view.study.records(basis.table)).await?;
+    let kinds: Vec<_> = record.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let names = basis.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
+    app.books.open(app, view, row, names).await
+}
+
+type Averaged = (Option<AverageEffect>, Option<JointEffect>);
+
+/// Average effects of a column and of two, away from the threads that answer pages.
+async fn averages(
+    book: Arc<Book>,
+    model: Model,
+    column: Option<String>,
+    pair: Option<[String; 2]>,
+) -> Result<Averaged, PageError> {
+    web::block(move || {
+        let averages = Averages::of(&model, Customers { table: &book.table, rows: &book.rows }, &book.event)?;
+        let effect = column.and_then(|column| averages.effect(&column));
+        let joint = pair.and_then(|[down, across]| averages.together(&down, &across));
+        Ok::<_, PrepareError>((effect, joint))
+    })
+    .await
+    .map_err(|e| PageError::Refused(format!("The averages could not be worked out: {e}.")))?
+    .map_err(|e| PageError::Refused(e.to_string()))
+}
+
+/// Which candidate.
+#[derive(Deserialize)]
+pub struct Which {
+    csrf: String,
+    model: i64,
+}
+
+/// Asks what a candidate goes by.
+pub async fn begin(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Which>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let model = view.fitted().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
+    enter_look(&app, &view, model).await?;
+    see_other(&format!("{}?model={}", view.href("decide/why"), model.id))
+}
+
+/// Puts the look in the queue, unless it is there.
+pub async fn enter_look(app: &App, view: &StudyView, model: &model::Model) -> Result<(), PageError> {
+    let (workspace, work) = (view.study.workspace_id, Work::Understand { model: model.id });
+    if app.store.jobs_to(workspace, &work).await?.is_empty() {
+        let title = format!("Finding out what {} goes by", model.name.to_lowercase());
+        app.store.enqueue(workspace, Some(view.study.id), &title, &work).await?;
+    }
+    Ok(())
+}
