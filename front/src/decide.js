@@ -119,6 +119,7 @@ export function decide(board) {
       location.assign(`${location.pathname}?${query}`);
       return;
     }
+    form.querySelector(".examples")?.remove();
     clearTimeout(waiting);
     waiting = setTimeout(reprice, 250);
   });

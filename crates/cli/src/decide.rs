@@ -52,7 +52,7 @@ struct Figures {
     optimism: f64,
     /// Shares of customers between which it is nearly as much.
     nearly: [f64; 2],
-    /// Where the line was asked to be; else where acting begins to pay, if that is nearly the best.
+    /// Where the line was asked to be; else where acting begins to pay, unless that is clearly worse than the best.
     here: ProfitPoint,
     /// Customers looked at first.
     referred: f64,

@@ -2,11 +2,14 @@
 
 use std::path::PathBuf;
 
+use pronoia_core::decide::Weighing;
 use pronoia_store::Store;
 use pronoia_store::sources::Connector;
 
 use crate::Budget;
 use crate::books::Books;
+use crate::kept::Kept;
+use crate::pages::decide::Parts;
 
 /// How the server was started.
 #[derive(Debug, Clone)]
@@ -38,12 +41,24 @@ pub struct App {
     pub memory: Budget,
     /// What models said of customers that somebody decides about.
     pub(crate) books: Books,
+    /// Rules that were weighed on customers one by one.
+    pub(crate) weighed: Kept<Weighing>,
+    /// What stands below their curves.
+    pub(crate) below: Kept<Parts>,
 }
 
 impl App {
     /// The application with everything that it needs.
     pub fn new(config: Config, store: Store, connector: Connector, memory: Budget) -> Self {
-        Self { config, store, connector, memory, books: Books::default() }
+        Self {
+            config,
+            store,
+            connector,
+            memory,
+            books: Books::default(),
+            weighed: Kept::default(),
+            below: Kept::default(),
+        }
     }
 
     /// A path in the uploads folder where nothing lies yet.

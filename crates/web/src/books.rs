@@ -15,6 +15,9 @@ use crate::frame::StudyView;
 /// Bytes of all books that are kept; the one that was opened last is kept whatever its size.
 const KEPT: usize = 256 << 20;
 
+/// Customers that others are compared with, at most.
+const COMPARED: usize = 50_000;
+
 /// Judged customers of one model.
 #[derive(Debug)]
 pub struct Book {
@@ -35,9 +38,19 @@ impl Book {
         size_of::<f64>() * (self.table.rows() * self.table.columns().len() + 3 * self.rows.len())
     }
 
-    /// Customers fitted to, ready to be compared with others; learned once.
-    pub fn likeness(&self, columns: &[String], fitted_to: &[usize]) -> &Likeness {
-        self.likeness.get_or_init(|| Likeness::of(&self.table, columns, fitted_to))
+    /// Customers fitted to, or some of very many, ready to be compared with others; learned once.
+    pub fn likeness(
+        &self,
+        columns: &[String],
+        fitted_to: impl FnOnce(&Table) -> Result<Vec<usize>, PageError>,
+    ) -> Result<&Likeness, PageError> {
+        if let Some(learned) = self.likeness.get() {
+            return Ok(learned);
+        }
+        let fitted_to = fitted_to(&self.table)?;
+        let step = fitted_to.len().div_ceil(COMPARED).max(1);
+        let compared: Vec<usize> = fitted_to.into_iter().step_by(step).collect();
+        Ok(self.likeness.get_or_init(|| Likeness::of(&self.table, columns, &compared)))
     }
 }
 

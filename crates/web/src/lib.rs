@@ -7,6 +7,7 @@ mod budget;
 pub mod demonstration;
 mod error;
 mod frame;
+mod kept;
 mod pages;
 mod security;
 mod session;

@@ -194,8 +194,12 @@ impl Http {
 
     /// A client that is signed in.
     pub fn signed_in(server: &Server, email: &str) -> Self {
+        Self::signed_in_with(server, email, PASSWORD)
+    }
+
+    pub fn signed_in_with(server: &Server, email: &str, password: &str) -> Self {
         let mut http = Self::new(server);
-        let answer = http.post("/sign-in", &[("email", email), ("password", PASSWORD)]);
+        let answer = http.post("/sign-in", &[("email", email), ("password", password)]);
         assert_eq!(answer.status, 303, "{}", answer.text);
         let cookie = answer.headers["set-cookie"].to_str().expect("a cookie");
         http.cookie = cookie.split(';').next().expect("a value").to_owned();

@@ -121,7 +121,7 @@ fn two_cut_offs(single: &Weighing, economics: &Economics<f64>, rule: &Rule) -> O
     let (act, refer) = single.curve.best_referring(single.limit);
     let points = &single.curve.points;
     let expected = single.curve.referring(act, refer);
-    let over = single.curve.referring_over((act, refer), single.best.at);
+    let over = single.curve.referring_over((act, refer), (single.best.at, single.best.at));
     let rule = Rule {
         by: Order::Probability,
         line: Line::Least(points[act].cut_off),

@@ -66,7 +66,7 @@ impl ChosenAgain<'_> {
     }
 
     /// What is gained at every line that is looked at.
-    fn gains(&self, typical: &Economics<f64>) -> Vec<f64> {
+    pub(super) fn gains(&self, typical: &Economics<f64>) -> Vec<f64> {
         let sums = match self.each {
             None => Sums::of(self.ranking, &Worths::Same(typical.payoffs())),
             Some(Each { order, event, values }) => {

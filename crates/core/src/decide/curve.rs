@@ -14,7 +14,7 @@ use super::sums::{Sums, Worths};
 use crate::profile::quantile;
 
 /// A decision whose gain is at least this share of the best is nearly as good.
-pub(super) const NEARLY: f64 = 0.97;
+const NEARLY: f64 = 0.97;
 
 /// Profit over the share of customers acted on.
 #[derive(Debug, Clone)]
@@ -154,14 +154,17 @@ impl Curve {
         Expected { profit: a.profit + r.referring - a.referring, low, high }
     }
 
-    /// What acting down to one point and referring down to another brings more than acting down to
-    /// a third alone, on the same resamples.
-    pub fn referring_over(&self, (act, refer): (usize, usize), alone: usize) -> Expected {
-        let (low, high) = interval(&self.resamples, |sample| {
-            sample.gain[act] + sample.refer[refer] - sample.refer[act] - sample.gain[alone]
-        });
-        let profit = self.points[act].profit + self.points[refer].referring - self.points[act].referring;
-        Expected { profit: profit - self.points[alone].profit, low, high }
+    /// What acting down to one point and referring down to another brings more than doing so with
+    /// two other points, on the same resamples; a point twice refers nobody.
+    pub fn referring_over(&self, first: (usize, usize), second: (usize, usize)) -> Expected {
+        let in_sample = |sample: &Resample, (act, refer): (usize, usize)| {
+            sample.gain[act] + sample.refer[refer] - sample.refer[act]
+        };
+        let (low, high) = interval(&self.resamples, |sample| in_sample(sample, first) - in_sample(sample, second));
+        let profit = |(act, refer): (usize, usize)| {
+            self.points[act].profit + self.points[refer].referring - self.points[act].referring
+        };
+        Expected { profit: profit(first) - profit(second), low, high }
     }
 
     /// The two points that are best for acting, down to no further than a limit, and referring.

@@ -22,6 +22,7 @@ mod sensitivity;
 mod sums;
 mod terms;
 mod thousand;
+mod two_at_once;
 mod weighing;
 
 pub use alternatives::{Alternative, Which};
@@ -45,4 +46,5 @@ pub use sensitivity::Sensitivity;
 pub use sums::Worths;
 pub use terms::{Churn, Credit, Plain, Response};
 pub use thousand::{COLUMNS, ROWS, Thousand};
+pub use two_at_once::Along;
 pub use weighing::{Customers, Scale, Weighing};

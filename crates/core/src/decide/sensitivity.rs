@@ -9,9 +9,6 @@ use super::economics::Economics;
 /// By how much an assumption is varied, as a share of itself.
 const VARIED: f64 = 0.2;
 
-/// Halvings of a range in which a break-even is sought: more than a number has digits.
-const HALVINGS: usize = 200;
-
 /// How a decision depends on one assumption, all others staying as they are.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Sensitivity {
@@ -38,7 +35,8 @@ impl Sensitivity {
             .collect()
     }
 
-    fn of(typical: &Economics<f64>, assumption: Assumption, value: f64, decision: &Decision) -> Self {
+    /// Looks at one of them.
+    pub fn of(typical: &Economics<f64>, assumption: Assumption, value: f64, decision: &Decision) -> Self {
         let gain = |value: f64| decision.gain(&typical.with(assumption.word, value));
         let break_even = if assumption.is_linear() {
             of_line(&assumption, value, gain)
@@ -78,8 +76,11 @@ pub(super) fn break_even(assumption: &Assumption, value: f64, gain: impl Fn(f64)
             return None;
         }
         let (mut inside, mut outside) = (value, end);
-        for _ in 0..HALVINGS {
+        loop {
             let middle = inside + (outside - inside) / 2.0;
+            if middle == inside || middle == outside {
+                break;
+            }
             let side = if (gain(middle) > 0.0) == pays { &mut inside } else { &mut outside };
             *side = middle;
         }

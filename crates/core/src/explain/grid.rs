@@ -80,7 +80,7 @@ fn values(column: &Column, rows: &[usize], most: usize) -> Found {
         }
     }
     let mut ranked: Vec<(String, (usize, usize))> = seen.into_iter().collect();
-    ranked.sort_by(|a, b| b.1.0.cmp(&a.1.0));
+    ranked.sort_by_key(|value| std::cmp::Reverse(value.1.0));
     ranked.truncate(most);
     let of = |word: &Option<String>| ranked.iter().position(|(there, _)| Some(there) == word.as_ref());
     let of_row = words.iter().map(of).collect();

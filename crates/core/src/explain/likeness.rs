@@ -77,6 +77,11 @@ impl Likeness {
         found
     }
 
+    /// The real customers: rows of their table.
+    pub fn rows(&self) -> &[usize] {
+        &self.rows
+    }
+
     /// The real customers most like one, who is the only row of `customer`.
     pub fn nearest(&self, table: &Table, customer: &Table, how_many: usize) -> Vec<Near> {
         let of = |&row: &usize| Near { row, distance: self.distance(table, row, customer) };

@@ -15,7 +15,7 @@ pub mod without;
 
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use pronoia_core::decide::{Amount, Assumption, Expected, Order, Payoff, Unit};
+use pronoia_core::decide::{Amount, Assumption, Economics, Expected, Order, Payoff, Unit};
 use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::jobs::Work;
 use pronoia_store::studies::Choice;
@@ -85,6 +85,8 @@ struct View {
     judged: String,
     lacking: Option<String>,
     unsaved: bool,
+    /// Whether nobody has said yet what anything is worth.
+    examples: bool,
     table: Vec<[String; 5]>,
     parts: Parts,
 }
@@ -96,16 +98,29 @@ struct PartsPage {
     p: Parts,
 }
 
-struct Parts {
+/// Other rules, and what is assumed.
+#[derive(Clone)]
+pub struct Parts {
     rules: Vec<RuleLine>,
     rules_finding: String,
     assumptions: Assumptions,
 }
 
 impl Parts {
-    fn of(situation: &Situation, today: Option<Today>, typed: &Typed) -> Result<Self, PageError> {
-        let (rules, rules_finding) = rules::of(situation, today)?;
-        Ok(Self { rules, rules_finding, assumptions: Assumptions::of(situation, typed) })
+    /// Worked out once for customers one by one, which takes a while where they are many.
+    fn of(app: &App, situation: &Situation, today: Option<Today>, typed: &Typed) -> Result<Self, PageError> {
+        let anew = || {
+            let (rules, rules_finding) = rules::of(situation, today)?;
+            Ok::<_, PageError>(Self { rules, rules_finding, assumptions: Assumptions::of(situation, typed) })
+        };
+        let Some(weighed) = &situation.weighed_from else { return anew() };
+        let map = ["across", "down", "line_again"].map(|field| typed.field(field));
+        let today = today.map(|today| (today.share, today.expected));
+        let from = serde_json::json!([weighed, situation.chosen, map, today]).to_string();
+        if let Some(kept) = app.below.get(&from) {
+            return Ok(Self::clone(&kept));
+        }
+        Ok(Self::clone(&app.below.put(from, anew()?)))
     }
 }
 
@@ -229,8 +244,9 @@ impl View {
                 )
             }),
             unsaved: !situation.is_kept(),
+            examples: view.state.policy.is_none() && chosen.policy.economics == Economics::usual(question).chosen(),
             table: rows.collect(),
-            parts: Parts::of(situation, today, typed)?,
+            parts: Parts::of(app, situation, today, typed)?,
             whom,
         })
     }
@@ -358,7 +374,7 @@ pub async fn parts(
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
     let today = today(&app, &situation).await?;
-    html(&PartsPage { p: Parts::of(&situation, today, &typed)? })
+    html(&PartsPage { p: Parts::of(&app, &situation, today, &typed)? })
 }
 
 /// What today's rule came to, and would bring.

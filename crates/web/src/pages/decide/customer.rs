@@ -4,8 +4,8 @@ mod room;
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::Kind;
 use pronoia_core::prepare::Input;
+use pronoia_core::{Kind, Table};
 
 use super::situation::Situation;
 use super::typed::Typed;
@@ -68,6 +68,8 @@ struct Line {
     error: Option<String>,
     rises: bool,
     bar: [String; 2],
+    /// Whether the column above is made from this one.
+    part: bool,
     remark: Option<String>,
     can_change: Option<bool>,
     was: Option<String>,
@@ -143,13 +145,11 @@ async fn account(app: &App, view: &StudyView, situation: &Situation<'_>, asked: 
         }
     }
     let book = app.books.open(app, view, situation.model, names).await?;
-    let dealt = basis.deal(&book.table).map_err(refused)?;
-    let training = basis.split.fitted_to(dealt);
     let inputs: Vec<&Input> = model.inputs().collect();
     let columns: Vec<String> = inputs.iter().map(|input| input.name.clone()).collect();
-    let likeness = book.likeness(&columns, &training);
+    let fitted_to = |table: &Table| Ok(basis.split.fitted_to(basis.deal(table).map_err(refused)?));
+    let likeness = book.likeness(&columns, fitted_to)?;
     let base = view.href("decide/customer");
-    let room =
-        Room { situation, model: &model, basis: &basis, book: &book, likeness, training: &training, inputs, base };
+    let room = Room { situation, model: &model, basis: &basis, book: &book, likeness, inputs, base };
     room.account(asked)
 }

@@ -1,6 +1,6 @@
 //! Two assumptions at once: what a decision gains where both are other than assumed.
 
-use pronoia_core::decide::{Assumption, Sensitivity};
+use pronoia_core::decide::{Along, Assumption, Sensitivity};
 
 use super::sensitivity::written;
 use super::situation::Situation;
@@ -11,6 +11,7 @@ use crate::text;
 const FACTORS: [f64; 7] = [0.4, 0.6, 0.8, 1.0, 1.2, 1.4, 1.6];
 
 /// The map as the page shows it.
+#[derive(Clone)]
 pub struct MapView {
     /// Assumptions to choose from: word, name, whether it is across, whether it is down.
     pub choices: Vec<(&'static str, &'static str, bool, bool)>,
@@ -22,18 +23,21 @@ pub struct MapView {
 }
 
 /// The values along the top.
+#[derive(Clone)]
 pub struct Axis {
     pub name: &'static str,
     pub values: Vec<String>,
 }
 
 /// A line of the map.
+#[derive(Clone)]
 pub struct Row {
     pub value: String,
     pub cells: Vec<Cell>,
 }
 
 /// What is gained in one place.
+#[derive(Clone)]
 pub struct Cell {
     pub gain: String,
     pub loses: bool,
@@ -54,14 +58,12 @@ impl MapView {
         let again = typed.field("line_again") == Some("yes");
         let (xs, ys) = (values(across), values(down));
         let typical = &situation.typical;
-        let anywhere = situation.chosen_again();
-        let gains: Vec<Vec<f64>> = situation.with_decision(|decision| {
-            let at = |x: f64, y: f64| {
-                let there = typical.with(across.assumption.word, x).with(down.assumption.word, y);
-                if again { anywhere.best(&there) } else { decision.gain(&there) }
-            };
-            ys.iter().map(|&y| xs.iter().map(|&x| at(x, y)).collect()).collect()
-        });
+        let along = [(across, &xs), (down, &ys)];
+        let [x, y] = along.map(|(s, values)| Along { assumption: &s.assumption, values });
+        let gains = match again {
+            true => situation.chosen_again().best_over(typical, x, y),
+            false => situation.with_decision(|decision| decision.gains_over(typical, x, y)),
+        };
         let most = gains.iter().flatten().fold(f64::MIN_POSITIVE, |most, gain| most.max(gain.abs()));
         let pays = gains.iter().flatten().filter(|gain| **gain > 0.0).count();
         let rows = ys.iter().zip(&gains).map(|(&y, gains)| Row {

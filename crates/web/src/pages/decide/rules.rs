@@ -11,6 +11,7 @@ use crate::frame::{encoded, whom};
 use crate::text;
 
 /// A rule as the table shows it.
+#[derive(Clone)]
 pub struct RuleLine {
     pub name: String,
     pub share: String,
@@ -79,9 +80,14 @@ fn finding(situation: &Situation, all: &[Alternative]) -> String {
         "" => text::money(amount),
         currency => format!("{} {currency}", text::money(amount)),
     };
+    let lines = situation.chosen.policy.economics.is_same_for_all().then(|| situation.typical.payoffs().lines());
     let flattery = format!(
-        "Read at the point where it is best, the curve flatters itself by about {} {whom}.",
-        money(situation.weighing.curve.optimism)
+        "Read at the point where it is best, the curve flatters itself by about {} {whom}{}.",
+        money(situation.weighing.curve.optimism),
+        match lines.flatten() {
+            Some(_) => "; a line is therefore proposed where acting begins to pay, unless that is clearly worse",
+            None => "",
+        }
     );
     let richer = all.iter().filter_map(|a| Some((a.which, a.over_cut_off?)));
     let Some((which, over)) = richer.max_by(|a, b| a.1.profit.total_cmp(&b.1.profit)) else {

@@ -14,6 +14,7 @@ const WIDTH: f64 = 240.0;
 const CLOSE: f64 = 0.2;
 
 /// How the decision depends on each assumption.
+#[derive(Clone)]
 pub struct Assumptions {
     pub(super) finding: String,
     /// Whether the decision gains anything as things are assumed.
@@ -29,6 +30,7 @@ pub struct Assumptions {
 }
 
 /// One assumption.
+#[derive(Clone)]
 pub struct Line {
     pub(super) name: &'static str,
     pub(super) value: String,
@@ -47,10 +49,12 @@ pub struct Line {
 impl Assumptions {
     pub(super) fn of(situation: &Situation, typed: &Typed) -> Self {
         let typical = &situation.typical;
-        let (mut all, gain) =
-            situation.with_decision(|decision| (Sensitivity::of_all(typical, decision), decision.gain(typical)));
         // A single year and no discount are no assumptions.
-        all.retain(|s| s.assumption.is_linear() || s.value != s.assumption.usual);
+        let asked = typical.amounts().into_iter().filter(|(a, value)| a.is_linear() || **value != a.usual);
+        let (all, gain): (Vec<Sensitivity>, f64) = situation.with_decision(|decision| {
+            let of = |(assumption, &value)| Sensitivity::of(typical, assumption, value, decision);
+            (asked.map(of).collect(), decision.gain(typical))
+        });
         let worths = || all.iter().flat_map(|s| [s.less.1, s.more.1]).chain([gain]);
         let (low, high) = (worths().fold(f64::INFINITY, f64::min), worths().fold(f64::NEG_INFINITY, f64::max));
         let place = |worth: f64| if high > low { (worth - low) / (high - low) * WIDTH } else { WIDTH / 2.0 };

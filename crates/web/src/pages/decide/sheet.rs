@@ -100,7 +100,7 @@ async fn sheet(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result
         refers: situation.weighing.refer.is_some(),
         outcomes: outcomes(situation),
         same_for_all: chosen.policy.economics.is_same_for_all(),
-        parts: Parts::of(situation, today(app, situation).await?, &Typed::default())?,
+        parts: Parts::of(app, situation, today(app, situation).await?, &Typed::default())?,
         ladders,
         confirmed: confirmed(view)?,
         openings: view.study.test_openings,

@@ -33,6 +33,8 @@ pub struct Situation<'a> {
     /// The customers one by one, where they have to be looked at so.
     pub detail: Option<Detail>,
     pub doubt: f64,
+    /// From what the customers were weighed one by one, where they were.
+    pub weighed_from: Option<String>,
 }
 
 /// Customers one by one.
@@ -86,7 +88,22 @@ impl<'a> Situation<'a> {
             true => Some(detail(app, view, model, &mut economics, &population).await?),
         };
         let typical = economics.typical();
-        let (mut weighing, detail) = weigh(&by_probability, &typical, detail, &rule, (population, doubt)).await?;
+        let scaled = (population, doubt);
+        let weighed_from =
+            detail.is_some().then(|| serde_json::json!([model.id, economics, rule, population, doubt]).to_string());
+        let (mut weighing, detail) = match (detail, &weighed_from) {
+            (Some(detail), Some(from)) => match app.weighed.get(from) {
+                Some(kept) => (Weighing::clone(&kept), Some(detail)),
+                None => {
+                    let (weighing, detail) = weigh_each(detail, &rule, scaled).await?;
+                    (Weighing::clone(&app.weighed.put(from.clone(), weighing)), Some(detail))
+                }
+            },
+            _ => {
+                let scale = Scale { population: &population, doubt, seed: SEED };
+                (Weighing::counted(&by_probability, &typical, &rule, &scale), None)
+            }
+        };
         if undecided && by == Order::Probability {
             let first_time = typed.field("refer_from").is_none() && kept_rule.is_none();
             let payoffs = typical.payoffs();
@@ -104,7 +121,7 @@ impl<'a> Situation<'a> {
         let promised = Some(weighing.expected());
         let policy = Policy { economics, rule };
         let chosen = ChosenPolicy { model_id: model.id, policy, population, currency, promised };
-        Ok(Some(Self { view, model, by_probability, chosen, typical, weighing, detail, doubt }))
+        Ok(Some(Self { view, model, by_probability, chosen, typical, weighing, detail, doubt, weighed_from }))
     }
 
     /// Whether it is the policy that was kept.
@@ -186,23 +203,17 @@ async fn detail(
     Ok(detail)
 }
 
-/// Weighs a rule: by counts, or on customers one by one, away from the threads that answer pages.
-async fn weigh(
-    ranking: &Ranking,
-    typical: &Economics<f64>,
-    detail: Option<Detail>,
+/// Weighs a rule on customers one by one, away from the threads that answer pages.
+async fn weigh_each(
+    detail: Detail,
     rule: &Rule,
     (population, doubt): (pronoia_core::decide::Population, f64),
-) -> Result<(Weighing, Option<Detail>), PageError> {
-    let Some(detail) = detail else {
-        let scale = Scale { population: &population, doubt, seed: SEED };
-        return Ok((Weighing::counted(ranking, typical, rule, &scale), None));
-    };
+) -> Result<(Weighing, Detail), PageError> {
     let rule = rule.clone();
     web::block(move || {
         let scale = Scale { population: &population, doubt, seed: SEED };
         let weighing = Weighing::each(&detail.customers(), &rule, &scale)?;
-        Ok::<_, pronoia_core::decide::CurveError>((weighing, Some(detail)))
+        Ok::<_, pronoia_core::decide::CurveError>((weighing, detail))
     })
     .await
     .map_err(|e| PageError::Refused(format!("The curve could not be worked out: {e}.")))?

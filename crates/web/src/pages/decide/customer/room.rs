@@ -3,7 +3,7 @@
 use pronoia_core::decide::{Action, Order, Payoffs};
 use pronoia_core::explain::{Customers, Likeness, Method, Near, Reasons, Unit, smallest_change, typical, with_value};
 use pronoia_core::model::Model;
-use pronoia_core::prepare::{Input, Seen};
+use pronoia_core::prepare::{Input, Seen, steps};
 use pronoia_core::study::{Basis, Question};
 use pronoia_core::{Table, number};
 
@@ -39,7 +39,6 @@ pub struct Room<'a> {
     pub basis: &'a Basis,
     pub book: &'a Book,
     pub likeness: &'a Likeness,
-    pub training: &'a [usize],
     pub inputs: Vec<&'a Input>,
     pub base: String,
 }
@@ -74,7 +73,7 @@ impl Room<'_> {
         let caution = nearest.first().filter(|near| !self.likeness.occurs(near)).map(|near| {
             format!(
                 "Nobody among the {} customers fitted to is like this: the nearest is {} apart, farther than 99 of 100 of them are from each other. What the model says here rests on no one.",
-                text::count(self.training.len() as u64),
+                text::count(self.likeness.rows().len() as u64),
                 text::percent(near.distance)
             )
         });
@@ -133,7 +132,7 @@ impl Room<'_> {
         let of_row = |row: usize, who: String| Ok((table.take(&[row]), row.to_string(), who));
         match asked.row.as_deref() {
             Some("typical") => {
-                let middle = typical(table, self.training);
+                let middle = typical(table, self.likeness.rows());
                 Ok((middle, "typical".into(), "somebody typical, whom nobody need be like".into()))
             }
             Some(row) => {
@@ -189,27 +188,58 @@ impl Room<'_> {
         let most = of.iter().fold(f64::MIN_POSITIVE, |most, reason| most.max(reason.abs()));
         let (mut order, silent): (Vec<usize>, Vec<usize>) = (0..of.len()).partition(|&at| of[at] != 0.0);
         order.sort_by(|&a, &b| of[b].abs().total_cmp(&of[a].abs()));
+        let telling: Vec<&String> = order.iter().map(|&at| &reasons.columns[at]).collect();
+        // What a column is made from stands below it, where it does not stand by itself.
+        let mut parts: Vec<String> = Vec::new();
         let lines: Vec<Line> = order
-            .into_iter()
-            .map(|at| {
+            .iter()
+            .flat_map(|&at| {
                 let error =
                     reasons.errors.as_ref().map(|errors| format!("± {}", number::fixed(2.0 * errors[0][at], 2)));
                 let length = of[at].abs() / most * WIDTH / 2.0;
                 let from = if of[at] < 0.0 { WIDTH / 2.0 - length } else { WIDTH / 2.0 };
-                Line {
+                let line = Line {
                     reason: text::signed(of[at]),
                     error,
                     rises: of[at] >= 0.0,
                     bar: [from, length.max(0.5)].map(|x| format!("{x:.1}")),
                     ..self.line_of(asked, began, customer, &reasons.columns[at])
-                }
+                };
+                let read = self.made_from(&reasons.columns[at]);
+                let anew: Vec<String> =
+                    read.into_iter().filter(|name| !telling.contains(&name) && !parts.contains(name)).collect();
+                parts.extend(anew.iter().cloned());
+                let below = anew.iter().map(|name| Line { part: true, ..self.line_of(asked, began, customer, name) });
+                std::iter::once(line).chain(below).collect::<Vec<_>>()
             })
             .collect();
         // What is read only to work other columns out.
         let only_read = self.inputs.iter().map(|input| &input.name).filter(|name| !reasons.columns.contains(name));
         let others = silent.iter().map(|&at| &reasons.columns[at]).chain(only_read);
+        let others = others.filter(|name| !parts.contains(name));
         let silent = others.map(|name| self.line_of(asked, began, customer, name)).collect();
         (lines, silent)
+    }
+
+    /// The columns of a customer that a column is made from; none if it is one of them.
+    fn made_from(&self, column: &str) -> Vec<String> {
+        if self.inputs.iter().any(|input| input.name == column) {
+            return Vec::new();
+        }
+        let kinds: Vec<_> = self.book.table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
+        let checked = steps::checked(&self.basis.steps, &kinds).unwrap_or_default();
+        let made = checked.into_iter().find(|(action, _)| action.makes().as_deref() == Some(column));
+        let read = made.map_or(Vec::new(), |(_, read)| read);
+        let of =
+            |name: String| if name == column { vec![] } else { [vec![name.clone()], self.made_from(&name)].concat() };
+        let all = read.into_iter().flat_map(of);
+        all.filter(|name| self.inputs.iter().any(|input| input.name == *name)).collect()
+    }
+
+    /// The value of a column as the model takes it, steps taken.
+    fn taken(&self, customer: &Table, column: &str) -> Option<String> {
+        let member = self.model.members.iter().find(|m| m.preparation.columns.iter().any(|c| c.name == column))?;
+        member.preparation.stepped(customer).ok()?.column(column)?.text(0)
     }
 
     fn differs(&self, began: &Table, customer: &Table, column: &str) -> bool {
@@ -220,7 +250,11 @@ impl Room<'_> {
     /// A line without its reason.
     fn line_of(&self, asked: &Asked, began: &Table, customer: &Table, column: &str) -> Line {
         let place = self.inputs.iter().position(|input| input.name == column);
-        let text = |table: &Table| table.column(column).and_then(|c| c.text(0)).unwrap_or_default();
+        let text = |table: &Table| match place {
+            Some(_) => table.column(column).and_then(|c| c.text(0)),
+            None => self.taken(table, column),
+        };
+        let text = |table: &Table| text(table).unwrap_or_default();
         let (value, was) = (text(customer), text(began));
         let mut remark = None;
         let mut choices = Vec::new();
@@ -252,6 +286,7 @@ impl Room<'_> {
             error: None,
             rises: false,
             bar: [String::new(), String::new()],
+            part: false,
             remark,
         }
     }
@@ -321,7 +356,7 @@ impl Room<'_> {
             (0..self.inputs.len()).filter(can).map(|at| self.inputs[at].name.clone()).collect();
         let question = self.situation.view.study.kind();
         let flips = |after: &Table, told: f64| self.acts(after, told).is_ok_and(|other| other != acts);
-        let real = (&self.book.table, self.training);
+        let real = (&self.book.table, self.likeness.rows());
         let found = smallest_change(self.model, customer, real, (self.likeness, &changeable), flips)
             .map_err(|e| PageError::Refused(e.to_string()))?;
         let Some(found) = found else {

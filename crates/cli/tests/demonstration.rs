@@ -1,0 +1,60 @@
+//! What `./start` shows first: the made-up company is loaded, and no screen of its studies is empty.
+
+mod support;
+
+use std::process::{Command, Stdio};
+
+use pronoia_core::decide::Line;
+use support::{Http, Server, plain};
+
+/// Loads the demonstration into the database of a server that does not run.
+fn load(server: &Server) -> String {
+    let loaded = Command::new(env!("CARGO_BIN_EXE_pronoia"))
+        .arg("demo")
+        .args(["--uploads".as_ref(), server.folder.path().join("uploads").as_os_str()])
+        .args(["--key".as_ref(), server.folder.path().join("key").as_os_str()])
+        .env("DATABASE_URL", &server.database)
+        .stderr(Stdio::inherit())
+        .output()
+        .expect("the program runs");
+    assert!(loaded.status.success());
+    String::from_utf8(loaded.stdout).expect("text")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_demonstration_leaves_no_screen_empty_and_is_loaded_once() {
+    let mut server = Server::start().await;
+    server.kill();
+    let said = load(&server);
+    assert!(said.contains("Sign in with analyst@osiervale.example and willow-and-reed"), "{said}");
+    let store = server.store().await;
+    let studies = store.studies(1).await.expect("studies");
+    assert_eq!(studies.len(), 3);
+    let entries = store.ledger(studies[0].id).await.expect("a ledger").len();
+    assert_eq!(load(&server), said, "the second time nothing is loaded");
+    assert_eq!(store.studies(1).await.expect("studies").len(), 3);
+    assert_eq!(store.ledger(studies[0].id).await.expect("a ledger").len(), entries);
+
+    server.run().await;
+    let http = Http::signed_in_with(&server, "analyst@osiervale.example", "willow-and-reed");
+    for study in &studies {
+        for stop in ["records", "drivers", "prepare", "train", "compare", "decide", "lists"] {
+            let page = plain(&http.get(&format!("/studies/{}/{stop}", study.id)).text);
+            assert!(page.contains("made-up data"), "{} {stop}: the badge", study.id);
+        }
+    }
+    let of = |words: &str| studies.iter().find(|s| s.title.contains(words)).expect("a study");
+    let churn = of("cancel");
+    let page = |study: i64, page: &str| plain(&http.get(&format!("/studies/{study}/{page}")).text);
+    let policy = churn.choices().expect("choices").policy.expect("a policy");
+    assert!(matches!(policy.policy.rule.line, Line::Least(p) if (p - 0.24).abs() < 1e-9), "where acting begins to pay");
+    // What was planted is what the model goes by; two columns were made of pairs.
+    let why = page(churn.id, "decide/why");
+    for driver in ["months_since_visit", "declined_claims", "fee_rise_pct", "tenure_months", "moved_or_weekends"] {
+        assert!(why.contains(driver), "{driver}: {why}");
+    }
+    assert!(!store.lists(churn.id).await.expect("lists").is_empty());
+    let credit = of("instalment").choices().expect("choices").policy.expect("a policy");
+    assert!(credit.policy.rule.refer_from.is_some(), "two cut-offs");
+    assert!(store.models(of("dental").id).await.expect("models").len() >= 3, "a comparison");
+}
