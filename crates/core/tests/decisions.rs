@@ -3,9 +3,9 @@
 use std::borrow::Cow;
 
 use pronoia_core::decide::{
-    Amount, ChosenAgain, Churn, Curve, Customers, Decision, Each, Economics, EventRate, Line, Order, Payoff, Payoffs,
-    Population, Ranking, Rule, Scale, Sensitivity, Uncertain, Values, Weighing, Which, Worths, alternatives,
-    expected_maximum,
+    Along, Amount, Assumption, ChosenAgain, Churn, Curve, Customers, Decision, Each, Economics, EventRate, Line, Order,
+    Payoff, Payoffs, Population, Ranking, Rule, Scale, Sensitivity, Uncertain, Values, Weighing, Which, Worths,
+    alternatives, expected_maximum,
 };
 use pronoia_core::evaluate::roc_curve;
 use pronoia_core::study::Question;
@@ -274,6 +274,43 @@ proptest! {
                 // On the way there nothing has changed sides.
                 let between = again.best(&typical.with(assumption.word, value + 0.999 * (at - value))) > 0.0;
                 prop_assert_eq!(between, brute > 0.0, "{} {} {}", assumption.word, value, at);
+            }
+        }
+    }
+
+    #[test]
+    fn two_assumptions_at_once_are_what_each_place_by_itself_gives(
+        (p, event, amounts) in judged(), question in prop::sample::select(Question::ALL.to_vec()),
+        (first, second) in (0usize..8, 0usize..8),
+    ) {
+        let economics = Economics::usual(question);
+        let values = with_values(&economics, economics.amounts()[0].0.word, &amounts);
+        let population = Population::default();
+        let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &values };
+        let weighing = Weighing::each(&customers, &Rule::cut_off(0.5), &certain(&population)).expect("rows");
+        let order = weighing.order.as_deref().expect("one by one");
+        let each = Each { order, event: &event, values: &values };
+        let again = ChosenAgain { ranking: &weighing.ranking, weights: weighing.weights, each: Some(each) };
+        let actions = weighing.actions().expect("one by one");
+        let decision = Decision::Each { values: &values, actions: &actions, event: &event, weights: weighing.weights };
+        let typical = values.typical();
+        let all = typical.amounts();
+        let (a, b) = (all[first % all.len()], all[second % all.len()]);
+        prop_assume!(a.0.word != b.0.word);
+        let along = |(assumption, value): (Assumption, &f64)| {
+            [0.5, 1.0, 1.25].map(|factor| assumption.nearest_possible(value * factor))
+        };
+        let (xs, ys) = (along(a), along(b));
+        let (x, y) = (Along { assumption: &a.0, values: &xs }, Along { assumption: &b.0, values: &ys });
+        let (fixed, best) = (decision.gains_over(&typical, x, y), again.best_over(&typical, x, y));
+        for (row, &down) in ys.iter().enumerate() {
+            for (column, &across) in xs.iter().enumerate() {
+                let there = typical.with(a.0.word, across).with(b.0.word, down);
+                let expected = [decision.gain(&there), again.best(&there)];
+                for (found, expected) in [fixed[row][column], best[row][column]].into_iter().zip(expected) {
+                    let size = 1_000.0 * (1.0 + across.abs().max(down.abs()));
+                    prop_assert!((found - expected).abs() < 1e-9 * size * 400.0, "{}: {}", found, expected);
+                }
             }
         }
     }

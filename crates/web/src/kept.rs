@@ -6,8 +6,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 /// Things kept of one kind.
 const MOST: usize = 12;
 
+/// Things with what they were worked out from.
+type Things<T> = VecDeque<(String, Arc<T>)>;
+
 /// What was worked out last, the newest first.
-pub struct Kept<T>(Arc<Mutex<VecDeque<(String, Arc<T>)>>>);
+pub struct Kept<T>(Arc<Mutex<Things<T>>>);
 
 impl<T> Kept<T> {
     /// What was worked out from the same.
