@@ -31,6 +31,7 @@ struct Page {
     views: Views,
     base: String,
     train: String,
+    prepare: String,
     question: Question,
     /// Columns to choose from, and the one that was chosen.
     columns: Vec<(String, bool)>,
@@ -108,6 +109,7 @@ pub async fn page(
         views: Views::of(&view, DecideView::Groups),
         base: view.href("decide/groups"),
         train: view.href("train"),
+        prepare: view.href("prepare"),
         question: view.study.kind(),
         columns: stored
             .into_iter()

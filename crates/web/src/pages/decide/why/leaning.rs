@@ -36,8 +36,9 @@ pub struct LeaningLine {
     pub column: String,
     pub href: String,
     pub open: bool,
-    /// Whether anything is lost for certain.
+    /// Whether what the bars show is lost for certain, and whether area is.
     pub clear: bool,
+    pub clear_area: bool,
     /// The bar from nothing, and the ends of its interval.
     pub bar: [String; 2],
     pub whisker: [String; 2],
@@ -60,7 +61,8 @@ impl Leaning {
             LeaningLine {
                 href: format!("{}#column", asked.at_column(base, &column.column)),
                 open: open == Some(column.column.as_str()),
-                clear: column.is_clear(),
+                clear: low > 0.0,
+                clear_area: column.area.is_some_and(|area| area.interval().0 > 0.0),
                 bar: [written(from), written(to - from)],
                 whisker: [place(low), place(high)].map(written),
                 money: column
@@ -72,7 +74,7 @@ impl Leaning {
         });
         let unused: Vec<&str> = influence.columns.iter().filter(|c| !c.is_used()).map(|c| c.column.as_str()).collect();
         let unused = (!unused.is_empty())
-            .then(|| format!("It does not use {}: without them nothing changes.", text::listed(&unused)));
+            .then(|| format!("Nothing at all is lost without {}, which it does not use.", text::listed(&unused)));
         let chosen = found.chosen.as_ref();
         let whom = chosen.map_or(String::new(), |chosen| whom(&chosen.population, &chosen.currency));
         let stale = match (chosen, view.state.policy.as_ref()) {
@@ -127,7 +129,7 @@ fn area(area: Area) -> [String; 2] {
 }
 
 fn heading(columns: &[ColumnInfluence], in_money: bool, whom: &str) -> String {
-    let clear = columns.iter().filter(|c| c.is_clear()).count();
+    let clear = columns.iter().filter(|column| lost(column, in_money)[1] > 0.0).count();
     let Some(first) = columns.first().filter(|_| clear > 0) else {
         return "No column by itself makes a clear difference.".into();
     };
