@@ -195,7 +195,7 @@ pub async fn page(
     let looking_closer = match open {
         Some(candidate) => {
             let work = Work::Closer { model: candidate.model.id };
-            !app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty()
+            super::is_asked(&app, &view.study, &work).await?
         }
         None => false,
     };

@@ -26,6 +26,7 @@ mod uploads;
 
 use actix_web::web::{self, ServiceConfig, get, post, resource, scope};
 use pronoia_core::study::{Role, StudyState};
+use pronoia_store::jobs::Work;
 use pronoia_store::{studies::Choice, study};
 use serde::Deserialize;
 
@@ -176,6 +177,19 @@ fn table_name(given: &str) -> Result<String, PageError> {
 fn file_stem(given: &str) -> Result<String, PageError> {
     let name: String = table_name(given)?.chars().filter(|c| !c.is_control() && !"/\\".contains(*c)).take(60).collect();
     if name.is_empty() { Err(PageError::Refused("Give the table a name of letters.".into())) } else { Ok(name) }
+}
+
+/// Whether work for a study waits or is being done.
+async fn is_asked(app: &App, study: &study::Model, work: &Work) -> Result<bool, PageError> {
+    Ok(!app.store.jobs_to(study.workspace_id, work).await?.is_empty())
+}
+
+/// Puts work for a study in the queue, unless it is there.
+async fn ask_once(app: &App, study: &study::Model, title: &str, work: &Work) -> Result<(), PageError> {
+    if !is_asked(app, study, work).await? {
+        app.store.enqueue(study.workspace_id, Some(study.id), title, work).await?;
+    }
+    Ok(())
 }
 
 /// A file of delimited text to be taken away.

@@ -224,7 +224,7 @@ pub struct OfCandidate {
 }
 
 /// The study, and the candidate on its list that a signed form asks for.
-async fn asked_for(
+pub(super) async fn asked_for(
     app: &App,
     visitor: &Visitor,
     study: i64,
@@ -294,9 +294,6 @@ pub async fn prove(
         return Err(PageError::NotFound);
     }
     let work = Work::Prove { model: model.id };
-    if app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty() {
-        let title = format!("Proving {}", model.name.to_lowercase());
-        app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &title, &work).await?;
-    }
+    super::ask_once(&app, &view.study, &format!("Proving {}", model.name.to_lowercase()), &work).await?;
     see_other(&format!("{}?model={}#open", view.href("train"), model.id))
 }

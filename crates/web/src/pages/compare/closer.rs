@@ -5,15 +5,13 @@ use pronoia_core::decide::Ranking;
 use pronoia_core::judged::{ByRows, Closer};
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
-use serde::Deserialize;
 use serde_json::json;
 
 use super::Money;
 use crate::App;
 use crate::error::{PageError, PageResult, see_other};
-use crate::frame::StudyView;
-use crate::pages::StudyPath;
-use crate::pages::train::{Table, card};
+use crate::pages::train::{OfCandidate, Table, asked_for, card};
+use crate::pages::{StudyPath, ask_once};
 use crate::session::Visitor;
 use crate::text;
 
@@ -131,27 +129,18 @@ fn few(closer: &Closer, name: &str, money: Option<&Money>) -> (String, String) {
     (finding, remark)
 }
 
-/// Which candidate.
-#[derive(Deserialize)]
-pub struct Which {
-    csrf: String,
-    model: i64,
-}
-
 /// Asks for a closer look.
 pub async fn begin(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<Which>,
+    form: web::Form<OfCandidate>,
 ) -> PageResult {
-    visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let model = view.fitted().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
-    let work = Work::Closer { model: model.id };
-    if app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty() {
-        let title = format!("Looking closer at {}", model.name.to_lowercase());
-        app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &title, &work).await?;
+    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
+    if model.state != "fitted" {
+        return Err(PageError::NotFound);
     }
+    let work = Work::Closer { model: model.id };
+    ask_once(&app, &view.study, &format!("Looking closer at {}", model.name.to_lowercase()), &work).await?;
     see_other(&format!("{}?model={}#closer", view.href("compare"), model.id))
 }

@@ -13,8 +13,8 @@ use super::measures::{self, Candidate, Set};
 use crate::App;
 use crate::error::{PageError, PageResult, see_other};
 use crate::frame::StudyView;
-use crate::pages::StudyPath;
 use crate::pages::steps::types_of;
+use crate::pages::{StudyPath, ask_once, is_asked};
 use crate::session::Visitor;
 use crate::text;
 
@@ -40,8 +40,8 @@ impl RuleView {
         let tried = app.store.rule_tried(view.study.id).await?;
         let basis = view.state.basis();
         let found = tried.map(|tried| tried.under(&condition, basis.as_ref())).transpose()?.flatten();
-        let jobs = app.store.jobs_to(view.study.workspace_id, &Work::Rule { study: view.study.id }).await?;
-        Ok(Self { condition, found, running: !jobs.is_empty() })
+        let running = is_asked(app, &view.study, &Work::Rule { study: view.study.id }).await?;
+        Ok(Self { condition, found, running })
     }
 
     /// In words, what is to be known of the figures.
@@ -138,8 +138,8 @@ pub async fn keep(
         super::super::choose(&app, &view.study, &state, &choice).await?;
     }
     let work = Work::Rule { study: view.study.id };
-    if wanted.is_some() && app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty() {
-        app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Trying today’s rule", &work).await?;
+    if wanted.is_some() {
+        ask_once(&app, &view.study, "Trying today’s rule", &work).await?;
     }
     see_other(&format!("{}#figures", view.href("compare")))
 }

@@ -23,8 +23,8 @@ use crate::App;
 use crate::books::Book;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
-use crate::pages::train::Detail;
-use crate::pages::{PageResult, StudyPath, see_other};
+use crate::pages::train::{Detail, OfCandidate, asked_for};
+use crate::pages::{PageResult, StudyPath, ask_once, is_asked, see_other};
 use crate::session::Visitor;
 use effect::EffectView;
 use leaning::Leaning;
@@ -102,7 +102,7 @@ pub async fn page(
         return html(&Page { frame, views, base, train, model, models, looking, found, detail, left_out });
     };
     let row = app.store.model(id).await?;
-    let looking = !app.store.jobs_to(visitor.workspace_id(), &Work::Understand { model: id }).await?.is_empty();
+    let looking = is_asked(&app, &view.study, &Work::Understand { model: id }).await?;
     let found = match row.understood()? {
         Some(found) => Some(Found::of(&app, &view, &row, found, asked.into_inner(), &base).await?),
         None => None,
@@ -197,33 +197,23 @@ async fn averages(
     .map_err(|e| PageError::Refused(e.to_string()))
 }
 
-/// Which candidate.
-#[derive(Deserialize)]
-pub struct Which {
-    csrf: String,
-    model: i64,
-}
-
 /// Asks what a candidate goes by.
 pub async fn begin(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<Which>,
+    form: web::Form<OfCandidate>,
 ) -> PageResult {
-    visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let model = view.fitted().find(|m| m.id == form.model).ok_or(PageError::NotFound)?;
-    enter_look(&app, &view, model).await?;
+    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
+    if model.state != "fitted" {
+        return Err(PageError::NotFound);
+    }
+    enter_look(&app, &view, &model).await?;
     see_other(&format!("{}?model={}", view.href("decide/why"), model.id))
 }
 
 /// Puts the look in the queue, unless it is there.
 pub async fn enter_look(app: &App, view: &StudyView, model: &model::Model) -> Result<(), PageError> {
-    let (workspace, work) = (view.study.workspace_id, Work::Understand { model: model.id });
-    if app.store.jobs_to(workspace, &work).await?.is_empty() {
-        let title = format!("Finding out what {} goes by", model.name.to_lowercase());
-        app.store.enqueue(workspace, Some(view.study.id), &title, &work).await?;
-    }
-    Ok(())
+    let title = format!("Finding out what {} goes by", model.name.to_lowercase());
+    ask_once(app, &view.study, &title, &Work::Understand { model: model.id }).await
 }

@@ -10,7 +10,7 @@ use pronoia_store::jobs::Work;
 use crate::App;
 use crate::error::PageError;
 use crate::frame::{StudyView, whom};
-use crate::pages::{PageResult, Signed, StudyPath, see_other};
+use crate::pages::{PageResult, Signed, StudyPath, ask_once, is_asked, see_other};
 use crate::session::Visitor;
 use crate::text;
 
@@ -43,7 +43,7 @@ impl WithoutView {
         let columns = in_question(view)?;
         let (Some((chosen, model)), false) = (view.policy_model(), columns.is_empty()) else { return Ok(None) };
         let work = Work::Without { model: model.id, columns: columns.clone() };
-        let looking = !app.store.jobs_to(view.study.workspace_id, &work).await?.is_empty();
+        let looking = is_asked(app, &view.study, &work).await?;
         let found = app.store.model(model.id).await?.tried_without()?;
         let found = found.map(|found| {
             let same = found.columns == columns
@@ -133,8 +133,6 @@ pub async fn begin(
     };
     let title = format!("Deciding without {}", text::listed(&columns));
     let work = Work::Without { model: model.id, columns };
-    if app.store.jobs_to(visitor.workspace_id(), &work).await?.is_empty() {
-        app.store.enqueue(visitor.workspace_id(), Some(view.study.id), &title, &work).await?;
-    }
+    ask_once(&app, &view.study, &title, &work).await?;
     see_other(&format!("{}#without", view.href("decide/groups")))
 }
