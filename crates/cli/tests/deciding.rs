@@ -348,7 +348,7 @@ async fn what_stands_in_for_a_sensitive_column_can_be_decided_without() {
 
     // It is what a model made without the column decides on the same customers.
     let model = study.store.models(study.id).await.expect("models")[0].id;
-    let found = study.store.model(model).await.expect("a model").tried_without().expect("read").expect("found");
+    let found = study.store.tried_without(model).await.expect("read").expect("found");
     let told = study.store.judgement(model).await.expect("read").expect("judged");
     let worth = |event: bool| found.chosen.policy.economics.typical().payoffs().gain().happened(event);
     let line = study.state().await.policy.expect("a policy").policy.rule;

@@ -149,6 +149,17 @@ impl Store {
         Ok(())
     }
 
+    /// What the policy would be worth on a candidate made without some columns, if somebody asked;
+    /// read without the candidate's artefact, which may be large.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub async fn tried_without(&self, id: i64) -> Result<Option<Without>> {
+        let found = model::Entity::find_by_id(id).select_only().column(model::Column::Without);
+        let found: Option<Option<serde_json::Value>> = found.into_tuple().one(&self.db).await?;
+        Ok(found.flatten().map(serde_json::from_value).transpose()?)
+    }
+
     /// Keeps what came of fitting a candidate again.
     ///
     /// # Errors
@@ -250,15 +261,6 @@ impl model::Model {
     /// [`StoreError::Damaged`].
     pub fn understood(&self) -> Result<Option<Understanding>> {
         Ok(self.understanding.clone().map(serde_json::from_value).transpose()?)
-    }
-
-    /// What the policy would be worth without some columns, if somebody asked; only of a candidate
-    /// that was looked up by itself.
-    ///
-    /// # Errors
-    /// [`StoreError::Damaged`].
-    pub fn tried_without(&self) -> Result<Option<Without>> {
-        Ok(self.without.clone().map(serde_json::from_value).transpose()?)
     }
 
     /// What came of fitting it again, if somebody did.

@@ -11,6 +11,9 @@ use crate::books::Books;
 use crate::kept::Kept;
 use crate::pages::decide::Parts;
 
+/// Rules weighed on customers one by one that are kept.
+const WEIGHED: usize = 12;
+
 /// How the server was started.
 #[derive(Debug, Clone)]
 pub struct Config {
@@ -42,9 +45,9 @@ pub struct App {
     /// What models said of customers that somebody decides about.
     pub(crate) books: Books,
     /// Rules that were weighed on customers one by one.
-    pub(crate) weighed: Kept<Weighing>,
+    pub(crate) weighed: Kept<String, Weighing>,
     /// What stands below their curves.
-    pub(crate) below: Kept<Parts>,
+    pub(crate) below: Kept<String, Parts>,
 }
 
 impl App {
@@ -56,8 +59,8 @@ impl App {
             connector,
             memory,
             books: Books::default(),
-            weighed: Kept::default(),
-            below: Kept::default(),
+            weighed: Kept::most(WEIGHED),
+            below: Kept::most(WEIGHED),
         }
     }
 

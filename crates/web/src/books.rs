@@ -1,7 +1,6 @@
 //! What models said of judged customers, row by row, kept while somebody decides about them.
 
-use std::collections::VecDeque;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
 use pronoia_core::Table;
 use pronoia_core::explain::Likeness;
@@ -11,6 +10,7 @@ use pronoia_store::{StoreError, model};
 use crate::App;
 use crate::error::PageError;
 use crate::frame::StudyView;
+use crate::kept::Kept;
 
 /// Bytes of all books that are kept; the one that was opened last is kept whatever its size.
 const KEPT: usize = 256 << 20;
@@ -57,12 +57,15 @@ impl Book {
 /// The model, and the columns.
 type Key = (i64, Vec<String>);
 
-/// Books that were opened, the last one first.
-type Opened = VecDeque<(Key, Arc<Book>)>;
-
 /// The books that were opened last.
-#[derive(Debug, Clone, Default)]
-pub struct Books(Arc<Mutex<Opened>>);
+#[derive(Debug, Clone)]
+pub struct Books(Kept<Key, Book>);
+
+impl Default for Books {
+    fn default() -> Self {
+        Self(Kept::within(KEPT, Book::bytes))
+    }
+}
 
 impl Books {
     /// The book of a model with some columns; a sentence if nothing was kept of the model.
@@ -74,7 +77,7 @@ impl Books {
         columns: Vec<String>,
     ) -> Result<Arc<Book>, PageError> {
         let key = (model.id, columns);
-        if let Some(book) = self.kept(&key) {
+        if let Some(book) = self.0.get(&key) {
             return Ok(book);
         }
         let told = app.store.judgement(model.id).await?.ok_or_else(|| {
@@ -88,28 +91,8 @@ impl Books {
         if !key.1.is_empty() && rows.iter().any(|&row| row >= table.rows()) {
             return Err(StoreError::Damaged("a model was judged on rows that its table does not have".into()).into());
         }
-        let book =
-            Arc::new(Book { probability: told.probability, event: told.event, rows, table, likeness: OnceLock::new() });
-        // What was broken off in another thread has left whole books.
-        let mut books = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        books.push_front((key, Arc::clone(&book)));
-        let mut bytes = 0;
-        let within = books.iter().take_while(|(_, book)| {
-            bytes += book.bytes();
-            bytes <= KEPT
-        });
-        let within = within.count().max(1);
-        books.truncate(within);
-        Ok(book)
-    }
-
-    fn kept(&self, key: &Key) -> Option<Arc<Book>> {
-        let mut books = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let at = books.iter().position(|(there, _)| there == key)?;
-        let found = books.remove(at)?;
-        let book = Arc::clone(&found.1);
-        books.push_front(found);
-        Some(book)
+        let book = Book { probability: told.probability, event: told.event, rows, table, likeness: OnceLock::new() };
+        Ok(self.0.put(key, book))
     }
 }
 

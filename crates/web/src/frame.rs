@@ -297,6 +297,11 @@ impl StudyView {
     }
 }
 
+/// Whether two policies decide alike: by the same rule on the same model, for the same customers.
+pub fn decide_alike(one: &ChosenPolicy, other: &ChosenPolicy) -> bool {
+    one.model_id == other.model_id && one.policy == other.policy && one.population == other.population
+}
+
 /// What a policy promised when it was chosen.
 pub fn worth_of(chosen: &ChosenPolicy) -> Option<Worth> {
     let amount = text::money(chosen.promised?.profit);

@@ -1,54 +1,67 @@
 //! The last few things that were worked out, by what they were worked out from.
 
 use std::collections::VecDeque;
+use std::fmt;
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// Things kept of one kind.
-const MOST: usize = 12;
+/// Things with what they were worked out from, the one asked for last first.
+type Things<K, T> = VecDeque<(K, Arc<T>)>;
 
-/// Things with what they were worked out from.
-type Things<T> = VecDeque<(String, Arc<T>)>;
+/// What was asked for last, as far as there is room.
+pub struct Kept<K, T> {
+    things: Arc<Mutex<Things<K, T>>>,
+    /// For how much in all; the one that was put last is kept whatever it takes.
+    room: usize,
+    takes: fn(&T) -> usize,
+}
 
-/// What was worked out last, the newest first.
-pub struct Kept<T>(Arc<Mutex<Things<T>>>);
+impl<K: PartialEq, T> Kept<K, T> {
+    /// For so many things.
+    pub fn most(things: usize) -> Self {
+        Self::within(things, |_| 1)
+    }
 
-impl<T> Kept<T> {
+    /// For as many as have room, by what each takes of it.
+    pub fn within(room: usize, takes: fn(&T) -> usize) -> Self {
+        Self { things: Arc::default(), room, takes }
+    }
+
     /// What was worked out from the same.
-    pub fn get(&self, from: &str) -> Option<Arc<T>> {
+    pub fn get(&self, from: &K) -> Option<Arc<T>> {
         // What was broken off in another thread has left whole things.
-        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        let at = kept.iter().position(|(there, _)| there == from)?;
-        let found = kept.remove(at)?;
+        let mut things = self.things.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = things.iter().position(|(there, _)| there == from)?;
+        let found = things.remove(at)?;
         let thing = Arc::clone(&found.1);
-        kept.push_front(found);
+        things.push_front(found);
         Some(thing)
     }
 
     /// Keeps what was worked out, in the place of what was not asked for longest.
-    pub fn put(&self, from: String, thing: T) -> Arc<T> {
+    pub fn put(&self, from: K, thing: T) -> Arc<T> {
         let thing = Arc::new(thing);
-        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        kept.push_front((from, Arc::clone(&thing)));
-        kept.truncate(MOST);
+        let mut things = self.things.lock().unwrap_or_else(PoisonError::into_inner);
+        things.push_front((from, Arc::clone(&thing)));
+        let mut taken = 0;
+        let within = things.iter().take_while(|(_, thing)| {
+            taken += (self.takes)(thing);
+            taken <= self.room
+        });
+        let within = within.count().max(1);
+        things.truncate(within);
         thing
     }
 }
 
-impl<T> std::fmt::Debug for Kept<T> {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+impl<K, T> fmt::Debug for Kept<K, T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("Kept")
     }
 }
 
-impl<T> Clone for Kept<T> {
+impl<K, T> Clone for Kept<K, T> {
     fn clone(&self) -> Self {
-        Self(Arc::clone(&self.0))
-    }
-}
-
-impl<T> Default for Kept<T> {
-    fn default() -> Self {
-        Self(Arc::default())
+        Self { things: Arc::clone(&self.things), room: self.room, takes: self.takes }
     }
 }
 
@@ -58,10 +71,19 @@ mod tests {
 
     #[test]
     fn what_was_asked_for_last_is_kept() {
-        let kept = Kept::default();
-        (0..MOST).for_each(|at| drop(kept.put(at.to_string(), at)));
-        assert_eq!(kept.get("0").as_deref(), Some(&0));
+        let kept = Kept::most(12);
+        (0..12).for_each(|at| drop(kept.put(at.to_string(), at)));
+        assert_eq!(kept.get(&"0".into()).as_deref(), Some(&0));
         kept.put("new".into(), 99);
-        assert_eq!((kept.get("0").as_deref(), kept.get("1").as_deref()), (Some(&0), None));
+        assert_eq!((kept.get(&"0".into()).as_deref(), kept.get(&"1".into()).as_deref()), (Some(&0), None));
+    }
+
+    #[test]
+    fn as_many_are_kept_as_have_room_and_the_last_always() {
+        let kept = Kept::within(10, |size: &usize| *size);
+        [4, 5, 3].into_iter().for_each(|size| drop(kept.put(size, size)));
+        assert_eq!([4, 5, 3].map(|size| kept.get(&size).is_some()), [false, true, true]);
+        kept.put(50, 50);
+        assert_eq!([5, 3, 50].map(|size| kept.get(&size).is_some()), [false, false, true]);
     }
 }

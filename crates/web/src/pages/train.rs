@@ -224,7 +224,7 @@ pub struct OfCandidate {
 }
 
 /// The study, and the candidate on its list that a signed form asks for.
-pub(super) async fn asked_for(
+async fn asked_for(
     app: &App,
     visitor: &Visitor,
     study: i64,
@@ -234,6 +234,17 @@ pub(super) async fn asked_for(
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let model = view.models.iter().find(|m| m.id == form.model).cloned().ok_or(PageError::NotFound)?;
     Ok((view, model))
+}
+
+/// The same, of a candidate that is fitted.
+pub(super) async fn fitted_asked_for(
+    app: &App,
+    visitor: &Visitor,
+    study: i64,
+    form: &OfCandidate,
+) -> Result<(StudyView, model::Model), PageError> {
+    let (view, model) = asked_for(app, visitor, study, form).await?;
+    if model.state == "fitted" { Ok((view, model)) } else { Err(PageError::NotFound) }
 }
 
 /// Puts a candidate that was stopped, failed or is stale in the queue again,
@@ -289,10 +300,7 @@ pub async fn prove(
     path: web::Path<StudyPath>,
     form: web::Form<OfCandidate>,
 ) -> PageResult {
-    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
-    if model.state != "fitted" {
-        return Err(PageError::NotFound);
-    }
+    let (view, model) = fitted_asked_for(&app, &visitor, path.id, &form).await?;
     let work = Work::Prove { model: model.id };
     super::ask_once(&app, &view.study, &format!("Proving {}", model.name.to_lowercase()), &work).await?;
     see_other(&format!("{}?model={}#open", view.href("train"), model.id))

@@ -35,9 +35,7 @@ pub struct Confirmation {
 impl Confirmation {
     /// Whether it is of this policy.
     pub fn is_of(&self, chosen: &ChosenPolicy) -> bool {
-        self.chosen.model_id == chosen.model_id
-            && self.chosen.policy == chosen.policy
-            && self.chosen.population == chosen.population
+        frame::decide_alike(&self.chosen, chosen)
     }
 }
 

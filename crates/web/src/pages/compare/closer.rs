@@ -10,7 +10,7 @@ use serde_json::json;
 use super::Money;
 use crate::App;
 use crate::error::{PageError, PageResult, see_other};
-use crate::pages::train::{OfCandidate, Table, asked_for, card};
+use crate::pages::train::{OfCandidate, Table, card, fitted_asked_for};
 use crate::pages::{StudyPath, ask_once};
 use crate::session::Visitor;
 use crate::text;
@@ -88,12 +88,12 @@ fn few(closer: &Closer, name: &str, money: Option<&Money>) -> (String, String) {
     };
     let columns = &beside.few.columns;
     let listed = match &columns[..] {
-        [one] => format!("One column, {one},"),
-        [first @ .., last] => {
-            let number = ["", "", "Two", "Three"].get(columns.len()).copied().unwrap_or("A few");
-            format!("{number} columns, {} and {last},", first.join(", "))
-        }
         [] => String::new(),
+        [one] => format!("One column, {one},"),
+        several => {
+            let number = ["", "", "Two", "Three"].get(several.len()).copied().unwrap_or("A few");
+            format!("{number} columns, {},", text::listed(several))
+        }
     };
     // What a model gains over doing nothing, at its best point.
     let best = |ranking: &Ranking, money: &Money| {
@@ -136,10 +136,7 @@ pub async fn begin(
     path: web::Path<StudyPath>,
     form: web::Form<OfCandidate>,
 ) -> PageResult {
-    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
-    if model.state != "fitted" {
-        return Err(PageError::NotFound);
-    }
+    let (view, model) = fitted_asked_for(&app, &visitor, path.id, &form).await?;
     let work = Work::Closer { model: model.id };
     ask_once(&app, &view.study, &format!("Looking closer at {}", model.name.to_lowercase()), &work).await?;
     see_other(&format!("{}?model={}#closer", view.href("compare"), model.id))

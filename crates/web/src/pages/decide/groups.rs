@@ -178,9 +178,7 @@ impl Ladder {
                 acted: text::percent(group.acted.rate()),
                 at: [group.acted.rate(), low, high].map(place),
                 thickness: format!("{:.1}", 2.0 + 8.0 * group.all.rows as f64 / widest),
-                ratio: group.ratio.map_or(("–".into(), String::new()), |(ratio, low, high)| {
-                    (text::fixed(ratio, 2), format!("{} to {}", text::fixed(low, 2), text::fixed(high, 2)))
-                }),
+                ratio: ratio_said(group),
                 differs: group.differs(),
                 precision: of(group.right),
                 recall: of(group.found),
@@ -218,6 +216,13 @@ impl Ladder {
             rungs: rungs.collect(),
         }
     }
+}
+
+/// How often a group is acted on compared with others, and the interval of that.
+pub(super) fn ratio_said(group: &GroupDecision) -> (String, String) {
+    group.ratio.map_or(("–".into(), String::new()), |(ratio, low, high)| {
+        (text::fixed(ratio, 2), format!("{} to {}", text::fixed(low, 2), text::fixed(high, 2)))
+    })
 }
 
 /// How far a group is from being treated as the others are, either way.

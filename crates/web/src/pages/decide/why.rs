@@ -23,7 +23,7 @@ use crate::App;
 use crate::books::Book;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
-use crate::pages::train::{Detail, OfCandidate, asked_for};
+use crate::pages::train::{Detail, OfCandidate, fitted_asked_for};
 use crate::pages::{PageResult, StudyPath, ask_once, is_asked, see_other};
 use crate::session::Visitor;
 use effect::EffectView;
@@ -204,10 +204,7 @@ pub async fn begin(
     path: web::Path<StudyPath>,
     form: web::Form<OfCandidate>,
 ) -> PageResult {
-    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
-    if model.state != "fitted" {
-        return Err(PageError::NotFound);
-    }
+    let (view, model) = fitted_asked_for(&app, &visitor, path.id, &form).await?;
     enter_look(&app, &view, &model).await?;
     see_other(&format!("{}?model={}", view.href("decide/why"), model.id))
 }

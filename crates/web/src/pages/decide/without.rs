@@ -7,9 +7,10 @@ use pronoia_core::judged::Without;
 use pronoia_core::study::Role;
 use pronoia_store::jobs::Work;
 
+use super::groups::ratio_said;
 use crate::App;
 use crate::error::PageError;
-use crate::frame::{StudyView, whom};
+use crate::frame::{StudyView, decide_alike, whom};
 use crate::pages::{PageResult, Signed, StudyPath, ask_once, is_asked, see_other};
 use crate::session::Visitor;
 use crate::text;
@@ -44,11 +45,9 @@ impl WithoutView {
         let (Some((chosen, model)), false) = (view.policy_model(), columns.is_empty()) else { return Ok(None) };
         let work = Work::Without { model: model.id, columns: columns.clone() };
         let looking = is_asked(app, &view.study, &work).await?;
-        let found = app.store.model(model.id).await?.tried_without()?;
+        let found = app.store.tried_without(model.id).await?;
         let found = found.map(|found| {
-            let same = found.columns == columns
-                && found.chosen.policy == chosen.policy
-                && found.chosen.population == chosen.population;
+            let same = found.columns == columns && decide_alike(&found.chosen, chosen);
             FoundView::of(&found, !same)
         });
         Ok(Some(Self { columns: text::listed(&columns), looking, found }))
@@ -110,9 +109,7 @@ impl FoundView {
 }
 
 fn line(group: &GroupDecision) -> [String; 4] {
-    let (ratio, interval) = group.ratio.map_or(("–".into(), String::new()), |(ratio, low, high)| {
-        (text::fixed(ratio, 2), format!("{} to {}", text::fixed(low, 2), text::fixed(high, 2)))
-    });
+    let (ratio, interval) = ratio_said(group);
     [group.label.clone(), text::percent(group.acted.rate()), ratio, interval]
 }
 

@@ -5,7 +5,7 @@ use pronoia_core::explain::ColumnInfluence;
 use pronoia_core::judged::Understanding;
 
 use super::Asked;
-use crate::frame::{StudyView, whom};
+use crate::frame::{StudyView, decide_alike, whom};
 use crate::text;
 
 /// Width of the bars in their own units.
@@ -80,11 +80,7 @@ impl Leaning {
         let stale = match (chosen, view.state.policy.as_ref()) {
             (None, None) => None,
             (None, Some(_)) => Some("There was no policy yet when this was looked for, so that nothing is in money."),
-            (Some(then), Some(now))
-                if then.model_id == now.model_id && then.policy == now.policy && then.population == now.population =>
-            {
-                None
-            }
+            (Some(then), Some(now)) if decide_alike(then, now) => None,
             (Some(_), _) => Some("The policy has been changed since; the money is that of the earlier one."),
         };
         Self {
