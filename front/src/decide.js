@@ -51,7 +51,7 @@ export function decide(board) {
       ]);
       if (parts.ok) {
         const anew = new DOMParser().parseFromString(await parts.text(), "text/html");
-        for (const part of ["[data-rules]", "[data-sensitivity]"]) document.querySelector(part).replaceWith(anew.querySelector(part));
+        for (const part of ["[data-prices]", "[data-rules]", "[data-sensitivity]"]) document.querySelector(part).replaceWith(anew.querySelector(part));
       }
       if (curve?.ok && state.data.here === null) {
         state.data.here = (await curve.json()).here;
@@ -337,7 +337,9 @@ function write(board, data) {
   }
   const [formulas, worths] = ["[data-formula]", "[data-worth]"].map((part) => board.querySelectorAll(part));
   for (const [word, mean] of data.means) {
-    const field = board.querySelector(`[name="${word}"]`).closest("label");
+    const field = board.querySelector(`[name="${word}"]`)?.closest("label");
+    // The fields of an offer that was only just named come with the page.
+    if (!field) continue;
     const there = board.querySelector(`[data-mean="${word}"]`);
     if (mean === null) there?.remove();
     else if (there) there.textContent = `on average ${mean}`;
@@ -349,8 +351,15 @@ function write(board, data) {
       field.after(line);
     }
   }
-  data.outcomes.forEach(([formula, amount], i) => {
-    formulas[i].textContent = formula;
-    worths[i].textContent = amount;
-  });
+  // With another number of offers the whole list is another, and comes with what stands below.
+  if (data.outcomes.length === formulas.length) {
+    data.outcomes.forEach(([formula, amount], i) => {
+      formulas[i].textContent = formula;
+      worths[i].textContent = amount;
+    });
+  }
+  for (const node of board.querySelectorAll("[data-given]")) {
+    const customers = data.given[data.at]?.[node.dataset.given];
+    if (customers !== undefined) node.textContent = fixed(customers, 0);
+  }
 }

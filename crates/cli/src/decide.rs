@@ -5,8 +5,8 @@ use std::path::PathBuf;
 
 use clap::Args;
 use pronoia_core::decide::{
-    Alternative, Customers, Decision, Economics, Expected, Line, Order, Payoffs, Policy, Population, ProfitPoint,
-    Ranking, Scale, Sensitivity, Weighing, alternatives, expected_maximum_of,
+    Alternative, Customers, Decision, Economics, Expected, Line, Order, Payoff, Payoffs, Policy, Population,
+    ProfitPoint, Ranking, Scale, Sensitivity, Weighing, alternatives, expected_maximum_of,
 };
 use pronoia_core::expression::Expression;
 use pronoia_core::{Table, number};
@@ -60,10 +60,40 @@ struct Figures {
     worth: Expected,
     all: ProfitPoint,
     alternatives: Vec<Alternative>,
+    /// Each of several offers.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    offers: Vec<OfferFigures>,
     /// What the model allows to be gained while the chance that decides most is uncertain, the line
     /// being drawn again for every value of it; to compare models by, and nobody's earnings.
     expected_maximum: Option<f64>,
     sensitivity: Vec<Sensitivity>,
+}
+
+/// One of several offers.
+#[derive(Serialize)]
+struct OfferFigures {
+    name: String,
+    /// What acting with it gains on a customer who is average in every amount.
+    gain: Payoff,
+    /// How many are given it.
+    customers: f64,
+}
+
+impl OfferFigures {
+    fn all(policy: &Policy, customers: &Customers, weighing: &Weighing) -> Vec<Self> {
+        if policy.offers.is_single() {
+            return Vec::new();
+        }
+        let given = customers.by_offer(weighing).swap_remove(weighing.position);
+        let each = policy.offers.each(&policy.economics);
+        let offers = policy.offers.names().into_iter().zip(each).zip(given);
+        offers
+            .map(|((name, economics), customers)| {
+                let gain = economics.typical().payoffs().gain();
+                OfferFigures { name, gain, customers }
+            })
+            .collect()
+    }
 }
 
 impl Decide {
@@ -95,9 +125,8 @@ impl Decide {
         let population = asked.population(ranking.rate());
         let scale = Scale { population: &population, doubt: self.doubt, seed: self.seed };
         let mut policy = asked.policy(Line::Least(f64::MIN_POSITIVE));
-        let Policy { economics, rule } = &mut policy;
-        if economics.is_same_for_all() && rule.by == Order::Probability {
-            let typical = economics.typical();
+        if policy.is_same_for_all() && policy.rule.by == Order::Probability {
+            let (typical, rule) = (policy.economics.typical(), &policy.rule);
             let weighing = at_line(Weighing::counted(&ranking, &typical, rule, &scale), asked, &typical, true);
             let others = alternatives::counted(&weighing, &typical, rule);
             let sensitivity = Sensitivity::of_all(&typical, &weighing.counted_decision());
@@ -105,12 +134,14 @@ impl Decide {
             return Ok(Figures::of(&weighing, &typical, &population, others, (maximum, sensitivity)));
         }
         let rows: Vec<usize> = (0..table.rows()).collect();
-        let (values, lacking) = economics.worked_out(table, &rows).map_err(|e| e.to_string())?;
+        let (offered, lacking) = policy.worked_out(table, &rows).map_err(|e| e.to_string())?;
+        let rule = &policy.rule;
         if lacking > 0 {
             eprintln!("In {lacking} rows an amount has no value; the mean of the others stands in for it.");
         }
         let shift = population.shift();
         let moved: Vec<f64> = probability.iter().map(|&p| shift.there(p)).collect();
+        let values = offered.given(rule.by, &moved);
         let customers = Customers { probability: Cow::Borrowed(&moved), event, values: &values };
         let failed = |e: pronoia_core::decide::CurveError| e.to_string();
         let weighing = Weighing::each(&customers, rule, &scale).map_err(failed)?;
@@ -120,8 +151,9 @@ impl Decide {
         let actions = weighing.actions().unwrap_or_default();
         let decision = Decision::Each { values: &values, actions: &actions, event, weights: weighing.weights };
         let sensitivity = Sensitivity::of_all(&typical, &decision);
-        let maximum = expected_maximum_of(&ranking, &typical, &population);
-        Ok(Figures::of(&weighing, &typical, &population, others, (maximum, sensitivity)))
+        let maximum = expected_maximum_of(&ranking, &typical, &population).filter(|_| policy.offers.is_single());
+        let offers = OfferFigures::all(&policy, &customers, &weighing);
+        Ok(Figures { offers, ..Figures::of(&weighing, &typical, &population, others, (maximum, sensitivity)) })
     }
 }
 
@@ -159,6 +191,7 @@ impl Figures {
             worth: weighing.expected(),
             all: curve.points[curve.points.len() - 1],
             alternatives,
+            offers: Vec::new(),
             expected_maximum,
             sensitivity,
         }
@@ -188,6 +221,12 @@ impl Figures {
             line("chosen", &self.here);
         }
         line("all", &self.all);
+        for OfferFigures { name, gain, customers } in &self.offers {
+            println!(
+                "“{name}”: given to {customers:.0}; gains {:+.2} with the event, {:+.2} without",
+                gain.event, gain.other
+            );
+        }
         if self.referred > 0.0 {
             println!(
                 "looking at {:.0} more first: worth {} ({} to {})",
@@ -214,6 +253,14 @@ impl Figures {
                     number::money(over.high)
                 );
             }
+        }
+        if let Some(over) = self.alternatives.iter().find_map(|other| other.over_one_offer) {
+            println!(
+                "giving each customer the offer that suits them: {} more than the best of them alone ({} to {})",
+                number::money(over.profit),
+                number::money(over.low),
+                number::money(over.high)
+            );
         }
         if let Some(maximum) = self.expected_maximum {
             println!("expected maximum profit, to compare models by: {}", number::money(maximum));

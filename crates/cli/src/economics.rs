@@ -3,15 +3,18 @@
 
 use std::path::Path;
 
-use pronoia_core::decide::{Amount, Economics, EventRate, Line, Order, Policy, Population, Rule};
+use pronoia_core::decide::{
+    Amount, Assumption, Economics, EventRate, Line, Offer, Offers, Order, Policy, Population, Rule,
+};
 use pronoia_core::expression::Type;
 use pronoia_core::study::Question;
-use toml_edit::{DocumentMut, Item, Value};
+use toml_edit::{DocumentMut, Item, Table, Value};
 
 /// What the file says.
 #[derive(Debug)]
 pub struct Asked {
     pub economics: Economics,
+    pub offers: Offers,
     /// On whom to act; none if it does not say where the line is.
     pub rule: Option<Rule>,
     /// Who comes first, and what holds wherever the line is.
@@ -27,8 +30,18 @@ pub struct Asked {
 const LINES: [&str; 6] = ["cut_off", "gain", "customers", "share", "budget", "precision"];
 
 /// Everything else that is no amount.
-const OTHERS: [&str; 8] =
-    ["kind", "population", "event_rate", "by", "refer_from", "most_customers", "most_money", "least_precision"];
+const OTHERS: [&str; 10] = [
+    "kind",
+    "offer",
+    "offers",
+    "population",
+    "event_rate",
+    "by",
+    "refer_from",
+    "most_customers",
+    "most_money",
+    "least_precision",
+];
 
 /// Reads the file; formulas may use the columns given.
 pub fn read(path: &Path, columns: &[(String, Type)]) -> Result<Asked, String> {
@@ -46,7 +59,11 @@ impl Asked {
     /// The policy with a line of its own, or the one given.
     pub fn policy(&self, or: Line) -> Policy {
         let undecided = || Rule { by: self.by, line: or, limits: self.limits.clone(), refer_from: self.refer_from };
-        Policy { economics: self.economics.clone(), rule: self.rule.clone().unwrap_or_else(undecided) }
+        Policy {
+            economics: self.economics.clone(),
+            offers: self.offers.clone(),
+            rule: self.rule.clone().unwrap_or_else(undecided),
+        }
     }
 }
 
@@ -54,6 +71,7 @@ fn understand(text: &str, columns: &[(String, Type)]) -> Result<Asked, String> {
     let document: DocumentMut =
         text.parse().map_err(|e: toml_edit::TomlError| format!("not TOML: {}.", e.message()))?;
     let economics = amounts(&document, columns)?;
+    let offers = offers(&document, &economics, columns)?;
     let customers = number(&document, "population")?.unwrap_or(1_000.0);
     if !(1.0..=1e10).contains(&customers) {
         return Err(format!("“population” is a number of customers, 1 or more; it is {customers}."));
@@ -85,7 +103,7 @@ fn understand(text: &str, columns: &[(String, Type)]) -> Result<Asked, String> {
         return Err("“refer_from” needs kind = \"credit\": nobody looks first in other questions.".into());
     }
     let rule = lines.first().map(|&line| Rule { by, line, limits: limits.clone(), refer_from });
-    Ok(Asked { economics, rule, by, limits, refer_from, customers, event_rate })
+    Ok(Asked { economics, offers, rule, by, limits, refer_from, customers, event_rate })
 }
 
 fn amounts(document: &DocumentMut, columns: &[(String, Type)]) -> Result<Economics, String> {
@@ -114,21 +132,59 @@ fn amounts(document: &DocumentMut, columns: &[(String, Type)]) -> Result<Economi
     let mut economics = usual.clone();
     for assumption in &assumptions {
         let word = assumption.word;
-        let amount = match document.get(word).map(Item::as_value) {
-            None if assumption.optional => continue,
+        match amount(document, word, columns)? {
+            Some(amount) => economics = economics.with(word, amount),
+            None if assumption.optional => {}
             None => return Err(format!("“{word}” is missing ({}).", assumption.name.to_lowercase())),
-            Some(Some(Value::String(sql))) => {
-                Amount::typed(sql.value(), columns).map_err(|e| format!("“{word}”: {e}"))?
-            }
-            Some(_) => match number(document, word)? {
-                Some(value) => Amount::Same(value),
-                None => continue,
-            },
-        };
-        economics = economics.with(word, amount);
+        }
     }
     economics.check().map_err(|e| e.to_string())?;
     Ok(economics)
+}
+
+/// Offers beside the one that the amounts are of: a name, and what is different.
+fn offers(document: &DocumentMut, economics: &Economics, columns: &[(String, Type)]) -> Result<Offers, String> {
+    let first = match document.get("offer").map(Item::as_str) {
+        None => String::new(),
+        Some(Some(name)) => name.to_owned(),
+        Some(None) => return Err("“offer” is the name of the first offer, such as offer = \"fee holiday\".".into()),
+    };
+    let tables = match document.get("offers") {
+        None => return Ok(Offers { first, others: Vec::new() }),
+        Some(Item::ArrayOfTables(tables)) => tables,
+        Some(_) => return Err("other offers are written below the rest, each under a line [[offers]].".into()),
+    };
+    let assumptions = economics.amounts_of_offers();
+    let offer = |table: &Table| {
+        let name = table.get("name").and_then(Item::as_str).unwrap_or_default().trim().to_owned();
+        if name.is_empty() {
+            return Err("every one of [[offers]] needs a name, such as name = \"free check-up\".".into());
+        }
+        let is_known = |word: &str| word == "name" || assumptions.iter().any(|a| a.word == word);
+        if let Some((word, _)) = table.iter().find(|(word, _)| !is_known(word)) {
+            let all: Vec<&str> = assumptions.iter().map(|a| a.word).collect();
+            return Err(format!("“{word}” of “{name}” means nothing; offers differ in {}.", all.join(", ")));
+        }
+        let own = |assumption: &Assumption| {
+            let amount = amount(table, assumption.word, columns).map_err(|wrong| format!("“{name}”: {wrong}"));
+            amount.map(|amount| amount.map(|amount| (assumption.word.to_owned(), amount))).transpose()
+        };
+        let amounts = assumptions.iter().filter_map(own).collect::<Result<_, String>>()?;
+        Ok(Offer { name, amounts })
+    };
+    let offers = Offers { first, others: tables.iter().map(offer).collect::<Result<_, String>>()? };
+    offers.check(economics).map_err(|wrong| wrong.to_string())?;
+    Ok(offers)
+}
+
+/// An amount of a table: a number, or an expression in quotes.
+fn amount(table: &Table, word: &str, columns: &[(String, Type)]) -> Result<Option<Amount>, String> {
+    match table.get(word).map(Item::as_value) {
+        Some(Some(Value::String(sql))) => {
+            Amount::typed(sql.value(), columns).map(Some).map_err(|e| format!("“{word}”: {e}"))
+        }
+        _ => Ok(number(table, word)?.map(Amount::Same)),
+    }
 }
 
 fn line(document: &DocumentMut, word: &str, by: Order) -> Result<Option<Line>, String> {
@@ -160,8 +216,8 @@ fn line(document: &DocumentMut, word: &str, by: Order) -> Result<Option<Line>, S
     }
 }
 
-fn number(document: &DocumentMut, word: &str) -> Result<Option<f64>, String> {
-    let Some(item) = document.get(word) else { return Ok(None) };
+fn number(table: &Table, word: &str) -> Result<Option<f64>, String> {
+    let Some(item) = table.get(word) else { return Ok(None) };
     match item.as_value() {
         Some(Value::Float(x)) => Ok(Some(*x.value())),
         Some(Value::Integer(n)) => Ok(Some(*n.value() as f64)),
@@ -188,6 +244,13 @@ mod tests {
         let asked =
             understand("kind = \"plain\"\nact_event = 20\nact_other = -2\ncut_off = 0.1", &fee()).expect("read");
         assert_eq!(asked.rule, Some(Rule::cut_off(0.1)));
+        let asked = understand(
+            &format!("{CHURN}offer = \"fee holiday\"\n[[offers]]\nname = \"gift\"\nsave_rate = \"0.001 * fee\"\n"),
+            &fee(),
+        )
+        .expect("read");
+        assert_eq!(asked.offers.names(), ["fee holiday", "gift"]);
+        assert_eq!(asked.policy(Line::Share(0.1)).inputs(), ["fee"]);
         let credit = "kind = \"credit\"\nmargin = \"0.1 * fee\"\nexposure = 500\nloss_rate = 0.6\nshare = 0.1\n\
                       refer_from = 0.05\nmost_customers = 40\nevent_rate = 0.02";
         let asked = understand(credit, &fee()).expect("read");
@@ -214,6 +277,14 @@ mod tests {
             (&format!("{CHURN}population = 0"), "“population”"),
             (&format!("{CHURN}event_rate = 1.5"), "“event_rate”"),
             ("kind = churn", "not TOML"),
+            (&format!("{CHURN}[[offers]]\nsave_rate = 0.5"), "needs a name"),
+            (&format!("{CHURN}[[offers]]\nname = \"gift\"\nvalue_kept = 5"), "“value_kept” of “gift” means nothing"),
+            (&format!("{CHURN}[[offers]]\nname = \"gift\"\nsave_rate = 5"), "“gift”: “The offer keeps a leaver”"),
+            (&format!("{CHURN}[[offers]]\nname = \"gift\"\n[[offers]]\nname = \"Gift\""), "called “Gift”"),
+            (
+                "kind = \"credit\"\nmargin = 9\nexposure = 5\nloss_rate = 0.5\n[[offers]]\nname = \"x\"",
+                "approved or declined",
+            ),
         ] {
             let said = understand(text, &fee()).expect_err("refused");
             assert!(said.contains(says), "{text}: {said}");

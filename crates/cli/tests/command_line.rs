@@ -179,6 +179,29 @@ fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
     assert!((profit - brought * each).abs() < 1e-9 * brought.abs(), "{profit}");
     assert!((said["here"]["acted"].as_f64().expect("a number") - acted.len() as f64 * each).abs() < 1e-9);
 
+    // With a second offer, each is given the better one, or none.
+    let several = format!(
+        "{by_customer}\noffer = \"fee holiday\"\n[[offers]]\nname = \"letter\"\nsave_rate = 0.1\noffer_cost = 2"
+    );
+    std::fs::write(&economics, several).expect("written");
+    assert!(pronoia(&[&decide[..], &["--json", text(&out)]].concat()).status.success());
+    let said: serde_json::Value = serde_json::from_slice(&std::fs::read(&out).expect("figures")).expect("JSON");
+    let letter = |row: usize, p: f64| {
+        let value = 0.8 * fee.number(row).expect("a number");
+        p * (0.1 * (value - 2.0) - 2.4) - (1.0 - p) * (0.35 * 2.0 + 2.4)
+    };
+    let best =
+        |row: usize, p: f64| if letter(row, told[row]) > gain(row, told[row]) { letter(row, p) } else { gain(row, p) };
+    let brought: f64 = rows
+        .iter()
+        .filter(|&&row| best(row, told[row]) > 0.0)
+        .map(|&row| best(row, f64::from(u8::from(event[row]))))
+        .sum();
+    let chosen = said["worth"]["profit"].as_f64().expect("a worth");
+    assert!((chosen - brought * each).abs() < 1e-9 * brought.abs(), "{chosen}");
+    let shown = String::from_utf8_lossy(&pronoia(&decide).stdout).into_owned();
+    assert!(shown.contains("“letter”: given to") && shown.contains("more than the best of them alone"), "{shown}");
+
     std::fs::write(&economics, "kind = \"churn\"\nsaverate = 3").expect("written");
     let refused = pronoia(&[&decide[..], &["--json", text(&at("none.json"))]].concat());
     let sentence = String::from_utf8_lossy(&refused.stderr).into_owned();

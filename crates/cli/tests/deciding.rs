@@ -4,7 +4,7 @@ mod support;
 
 use pronoia_core::decide::{Line, Order, Rule};
 use pronoia_core::number;
-use pronoia_core::score::{DECISION, PROBABILITY};
+use pronoia_core::score::{DECISION, OFFER, PROBABILITY};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, renewals_csv};
 use support::study::Study;
 use support::{plain, until};
@@ -106,18 +106,11 @@ async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them()
 
     // The sealed test, and a list, are decided on in the same way.
     assert_eq!(study.post("decide/confirm", &[]), 303);
-    until("the seal is opened", || async { study.store.study(1, study.id).await.ok()?.confirmation.map(|_| ()) }).await;
+    until("the seal is opened", || async { store_confirmed(&study).await }).await;
     let page = study.page("decide");
     assert!(page.contains("validation customers promised") && page.contains("EUR for 3 000 customers"), "{page}");
     let fresh = members(400, SEED + 5, FIRST_RENEWAL);
-    let sent = study.http.upload_list(study.id, "fresh.csv", &renewals_csv(&fresh));
-    study.http.follow(&sent.location).await;
-    let list = study.store.lists(study.id).await.expect("lists")[0].id;
-    let scored = study.http.submit(&format!("/studies/{}/lists/{list}/score", study.id), &[]);
-    study.http.follow(&scored.location).await;
-    let csv = study.http.get(&format!("/studies/{}/lists/{list}/scored.csv", study.id)).text;
-    let (table, _) =
-        pronoia_core::intake::read_table(csv.as_bytes(), &pronoia_core::progress::Unwatched).expect("a table");
+    let table = study.scored("fresh.csv", &renewals_csv(&fresh)).await;
     let (p, decision) = (table.column(PROBABILITY).expect("told"), table.column(DECISION).expect("decided"));
     let fee = table.column("annual_fee").expect("a fee");
     for row in 0..table.rows() {
@@ -128,6 +121,111 @@ async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them()
             assert_eq!(decision.text(row).as_deref(), Some(if gain > 0.0 { "act" } else { "leave" }), "{row} {gain}");
         }
     }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
+    let people = members(3_000, SEED, FIRST_MEMBER);
+    let study = Study::begun(&people, "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.fitted("scorecard").await;
+    assert!(study.page("decide").contains("More than one offer"));
+
+    let base = [
+        ("value_kept", "0.8 * annual_fee"),
+        ("save_rate", "30"),
+        ("offer_cost", "40"),
+        ("stayers_take", "30"),
+        ("contact_cost", "2"),
+        ("by", "gain"),
+        ("population", "3 000"),
+        ("offers", "2"),
+        ("offer_name", "fee holiday"),
+        ("offer2_save_rate", "12"),
+        ("offer2_offer_cost", "3"),
+    ];
+    let with = |more: &[(&'static str, &'static str)]| [&base[..], more].concat();
+    for (more, says) in [
+        (vec![], "Offer 2 has amounts, but no name"),
+        (vec![("offer2_name", "Fee Holiday")], "Two offers are called “Fee Holiday”"),
+        (vec![("offer2_name", "letter"), ("offer2_contact_cost", "cheap")], "There is no column “cheap”"),
+        (vec![("offer2_name", "letter"), ("offer2_contact_cost", "-1")], "“letter”: “Making the offer” must be"),
+    ] {
+        let refused = study.http.submit(&format!("/studies/{}/decide", study.id), &with(&more));
+        assert_eq!(refused.status, 422, "{more:?}");
+        assert!(plain(&refused.text).contains(says), "{more:?}: {}", plain(&refused.text));
+    }
+    assert_eq!(study.post("decide", &with(&[("offer2_name", "<letter> 50 % & more")])), 303);
+    let chosen = study.state().await.policy.expect("a policy");
+    assert_eq!(chosen.policy.offers.names(), ["fee holiday", "<letter> 50 % & more"]);
+
+    // What it promises, and who is given what, is what adding up the judged customers gives.
+    let gains = |fee: f64, p: f64| {
+        let of = |save: f64, cost: f64| p * (save * (0.8 * fee - cost) - 2.0) - (1.0 - p) * (0.3 * cost + 2.0);
+        [of(0.3, 40.0), of(0.12, 3.0)]
+    };
+    let model = &study.store.models(study.id).await.expect("models")[0];
+    let told = study.store.judgement(model.id).await.expect("read").expect("judged");
+    let each = 3_000.0 / told.event.len() as f64;
+    let (mut brought, mut given) = (0.0, [0.0; 2]);
+    for ((&row, &p), &left) in told.positions.iter().zip(&told.probability).zip(&told.event) {
+        let fee = people[row as usize].annual_fee;
+        let expected = gains(fee, p);
+        let best = usize::from(expected[1] > expected[0]);
+        if expected[best] > 0.0 {
+            brought += gains(fee, f64::from(u8::from(left)))[best] * each;
+            given[best] += each;
+        }
+    }
+    let promised = chosen.promised.expect("worked out").profit;
+    assert!((promised - brought).abs() < 1e-6 * brought.abs(), "{promised} {brought}");
+    assert!(given.iter().all(|n| *n > 100.0), "both offers suit somebody: {given:?}");
+    let page = study.page("decide");
+    for (at, n) in given.iter().enumerate() {
+        let says = format!("<span data-given=\"{at}\">{}</span>", number::fixed(*n, 0));
+        assert!(page.contains(&says), "{says}: {page}");
+    }
+    for says in
+        ["each customer the offer that gains most, or none", "more than the best single offer", "&#60;letter&#62;"]
+    {
+        assert!(page.contains(says), "{says}: {page}");
+    }
+    // Another page reads what was kept; the rule of one offer alone can be taken from the table.
+    let sheet = plain(&study.page("decide/sheet"));
+    assert!(sheet.contains("fee holiday") && sheet.contains("given to"), "{sheet}");
+    assert!(plain(&study.page("decide/customer")).contains("suits them best"));
+    let alone = page.split("alone, by each one’s own gain").nth(1).and_then(|rest| rest.split("href=\"").nth(1));
+    let href = alone.and_then(|rest| rest.split('"').next()).expect("a link").replace("&#38;", "&");
+    let one = study.http.get(&href).text;
+    assert!(one.contains("More than one offer") && one.contains("Keep this policy"), "{one}");
+
+    // A list says who is given what, and the sealed test is of the whole policy.
+    assert_eq!(study.post("decide/confirm", &[]), 303);
+    until("the seal is opened", || async { store_confirmed(&study).await }).await;
+    let fresh = members(400, SEED + 5, FIRST_RENEWAL);
+    let table = study.scored("fresh.csv", &renewals_csv(&fresh)).await;
+    let text = |column: &str, row: usize| table.column(column).expect("there").text(row);
+    let fee = table.column("annual_fee").expect("a fee");
+    for row in 0..table.rows() {
+        let p = table.column(PROBABILITY).expect("told").number(row).expect("a number");
+        let expected = gains(fee.number(row).expect("a number"), p);
+        let best = usize::from(expected[1] > expected[0]);
+        // The file has the probability to a few digits.
+        if expected[best].abs() > 0.01 && (expected[0] - expected[1]).abs() > 0.01 {
+            let acts = expected[best] > 0.0;
+            assert_eq!(text(DECISION, row).as_deref(), Some(if acts { "act" } else { "leave" }), "{row}");
+            let name = acts.then(|| ["fee holiday", "<letter> 50 % & more"][best]);
+            assert_eq!(text(OFFER, row).as_deref(), name, "{row} {expected:?}");
+        }
+    }
+
+    // Left out again, there is one offer.
+    assert_eq!(study.post("decide", &with(&[("offer2_name", "letter"), ("offer2_out", "yes")])), 303);
+    assert!(study.state().await.policy.expect("a policy").policy.offers.is_single());
+}
+
+async fn store_confirmed(study: &Study) -> Option<()> {
+    study.store.study(1, study.id).await.ok()?.confirmation.map(|_| ())
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -3,8 +3,8 @@
 use std::borrow::Cow;
 
 use pronoia_core::decide::{
-    Along, Amount, Assumption, ChosenAgain, Churn, Curve, Customers, Decision, Each, Economics, EventRate, Line, Order,
-    Payoff, Payoffs, Population, Ranking, Rule, Scale, Sensitivity, Uncertain, Values, Weighing, Which, Worths,
+    Along, Amount, Assumption, ChosenAgain, Churn, Curve, Customers, Decision, Each, Economics, EventRate, Given, Line,
+    Order, Payoff, Payoffs, Population, Ranking, Rule, Scale, Sensitivity, Uncertain, Values, Weighing, Which, Worths,
     alternatives, expected_maximum,
 };
 use pronoia_core::evaluate::roc_curve;
@@ -179,12 +179,14 @@ prop_compose! {
     }
 }
 
-fn with_values(economics: &Economics<f64>, word: &str, amounts: &[f64]) -> Economics<Values> {
-    economics.map(
-        |assumption, amount| {
-            if assumption.word == word { Values::Each(amounts.into()) } else { Values::Same(*amount) }
-        },
-    )
+fn with_values(economics: &Economics<f64>, word: &str, amounts: &[f64]) -> Given {
+    let values =
+        economics.map(
+            |assumption, amount| {
+                if assumption.word == word { Values::Each(amounts.into()) } else { Values::Same(*amount) }
+            },
+        );
+    values.into()
 }
 
 proptest! {
@@ -318,7 +320,7 @@ proptest! {
     #[test]
     fn counts_and_customers_one_by_one_give_the_same((p, event, _) in judged(), question in prop::sample::select(Question::ALL.to_vec())) {
         let economics = Economics::usual(question);
-        let values = economics.map(|_, amount| Values::Same(*amount));
+        let values = Given::from(economics.map(|_, amount| Values::Same(*amount)));
         let population = Population::of(5_000.0);
         let rule = Rule { limits: vec![Line::Share(0.6)], refer_from: Some(0.1), ..Rule::cut_off(0.5) };
         let ranking = Ranking::of(&p, &event).expect("rows");

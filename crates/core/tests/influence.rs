@@ -3,8 +3,8 @@
 
 mod customers;
 
-use pronoia_core::decide::{Amount, Economics, Population, Rule};
-use pronoia_core::explain::{At, Averages, Customers, Influence, Stakes};
+use pronoia_core::decide::{Amount, Economics, Population, Rule, Stakes};
+use pronoia_core::explain::{At, Averages, Customers, Influence};
 use pronoia_core::expression::Expression;
 use pronoia_core::judged::Understanding;
 use pronoia_core::learn::{Family, Settings};
@@ -34,7 +34,8 @@ fn offer() -> Economics<f64> {
 fn influence(model: &Model, fresh: &Table, cut_off: f64) -> Influence {
     let (values, _) = offer().chosen().worked_out(fresh, &every(fresh)).expect("amounts");
     let population = Population::of(1_000.0);
-    let stakes = Stakes { rule: &Rule::cut_off(cut_off), values: &values, population: &population };
+    let offered = values.into();
+    let stakes = Stakes { rule: &Rule::cut_off(cut_off), offered: &offered, population: &population };
     let rows = every(fresh);
     Influence::of(model, Customers { table: fresh, rows: &rows }, &happened(fresh), Some(stakes), 5, &Unwatched)
         .expect("an influence")
@@ -183,6 +184,7 @@ fn money_goes_by_the_whole_policy_with_amounts_of_each_customer() {
     let value = Amount::typed("80 + 120 * straight", &Expression::columns_of(&table)).expect("a formula");
     let policy = pronoia_core::decide::Policy {
         economics: offer().chosen().with("value_kept", value),
+        offers: Default::default(),
         rule: Rule::value_aware(),
     };
     let chosen = ChosenPolicy {

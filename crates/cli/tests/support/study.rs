@@ -1,8 +1,11 @@
 //! A study of the made-up members, begun over HTTP, and what tests ask of it.
 
+use pronoia_core::Table;
 use pronoia_core::cautions::Rule;
+use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
+use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, StudyState};
 use pronoia_demo::Member;
 use pronoia_store::Store;
@@ -88,6 +91,17 @@ impl Study {
         let ledger = self.store.ledger(self.id).await.expect("the ledger");
         let entry = ledger.iter().find(|e| e.can_be_taken_back()).expect("a choice");
         (entry.id, entry.chosen.clone())
+    }
+
+    /// Brings in a list, scores it with the policy kept, and reads what comes of it.
+    pub async fn scored(&self, name: &str, bytes: &[u8]) -> Table {
+        let sent = self.http.upload_list(self.id, name, bytes);
+        self.http.follow(&sent.location).await;
+        let list = self.store.lists(self.id).await.expect("lists")[0].id;
+        let scored = self.http.submit(&format!("/studies/{}/lists/{list}/score", self.id), &[]);
+        self.http.follow(&scored.location).await;
+        let csv = self.http.get(&format!("/studies/{}/lists/{list}/scored.csv", self.id)).text;
+        read_table(csv.as_bytes(), &Unwatched).expect("a table").0
     }
 
     /// Fits a model of a family.

@@ -3,9 +3,11 @@
 use serde::Serialize;
 
 use super::curve::Expected;
-use super::difference::gain_between;
+use super::difference::worth_between;
 use super::economics::Economics;
-use super::policy::{Line, Order, Rule};
+use super::offers::Given;
+use super::payoff::Payoff;
+use super::policy::{Action, Line, Order, Rule};
 use super::ranking::CurveError;
 use super::weighing::{Customers, Scale, Weighing};
 
@@ -23,6 +25,10 @@ pub struct Alternative {
     pub expected: Expected,
     /// What it brings more than the best single cut-off on the same customers.
     pub over_cut_off: Option<Expected>,
+    /// What choosing among several offers brings more than the best of them for all.
+    pub over_one_offer: Option<Expected>,
+    /// The offer that it makes do with, where there are several to choose from.
+    pub only: Option<usize>,
 }
 
 /// Rules to compare with.
@@ -37,8 +43,11 @@ pub enum Which {
     ByLot,
     /// The best single cut-off.
     CutOff,
-    /// Acting where each customer's own expected gain is above nothing.
+    /// Acting where each customer's own expected gain is above nothing, each with the offer that
+    /// suits them best.
     ValueAware,
+    /// The same with one offer for all, the best one.
+    OneOffer,
     /// The best use of a budget, by expected gain per cost.
     GainPerCost,
     /// The best two cut-offs, between which somebody looks.
@@ -50,13 +59,14 @@ pub enum Which {
 /// Other rules where amounts are the same for everybody.
 pub fn counted(weighing: &Weighing, economics: &Economics<f64>, rule: &Rule) -> Vec<Alternative> {
     // Its curve is that of all single cut-offs.
-    let mut all = references(weighing, weighing, &rule.limits);
+    let mut all = references(weighing, weighing, (&rule.limits, None));
     all.extend(two_cut_offs(weighing, economics, rule));
     all.push(perfect(weighing));
     all
 }
 
-/// Other rules on customers one by one.
+/// Other rules on customers one by one. Where there are several offers, the best single cut-off
+/// makes do with one of them, the best one for it.
 ///
 /// # Errors
 /// [`CurveError::NoRows`].
@@ -66,32 +76,59 @@ pub fn each(
     rule: &Rule,
     scale: &Scale,
 ) -> Result<Vec<Alternative>, CurveError> {
-    let of = |by: Order, line: Line| {
+    let offers = customers.values.offered().count();
+    let several = offers > 1;
+    let given = |by: Order, only: Option<usize>| -> Given {
+        let offered = customers.values.offered();
+        only.map_or_else(|| offered.clone(), |offer| offered.only(offer)).given(by, &customers.probability)
+    };
+    let weigh = |by: Order, line: Line, only: Option<usize>| -> Result<Weighed, CurveError> {
         let rule = Rule { by, line, limits: rule.limits.clone(), refer_from: None };
-        Weighing::each(customers, &rule, scale).map(|weighing| (rule, weighing))
+        let given = given(by, only);
+        let weighing = Weighing::each(&Customers { values: &given, ..customers.clone() }, &rule, scale)?;
+        Ok(Weighed { rule, given, only, weighing })
     };
-    let by_probability;
-    let single = if rule.by == Order::Probability {
-        weighing
+    // Of the same rule with each offer alone, the one that promises most.
+    let best_of = |by: Order, line: Line, promises: fn(&Weighing) -> f64| -> Result<Weighed, CurveError> {
+        let mut best = weigh(by, line, several.then_some(0))?;
+        for offer in 1..offers {
+            let other = weigh(by, line, Some(offer))?;
+            if promises(&other.weighing) > promises(&best.weighing) {
+                best = other;
+            }
+        }
+        Ok(best)
+    };
+    let weighed_again;
+    let (single, with, only) = if rule.by == Order::Probability && !several {
+        (weighing, customers.values, None)
     } else {
-        (_, by_probability) = of(Order::Probability, rule.line)?;
-        &by_probability
+        weighed_again = best_of(Order::Probability, rule.line, |w| w.curve.points[w.best.at].profit)?;
+        (&weighed_again.weighing, &weighed_again.given, weighed_again.only)
     };
-    let mut all = references(weighing, single, &rule.limits);
-    let budget = rule.limits.iter().any(|limit| matches!(limit, Line::Budget(_)));
-    let cut_off = single.actions_at(single.best.at, None).unwrap_or_default();
-    let aware = (Which::ValueAware, Order::Gain);
-    for (which, by) in std::iter::once(aware).chain(budget.then_some((Which::GainPerCost, Order::GainPerCost))) {
-        let (rule, other) = of(by, Line::Least(f64::MIN_POSITIVE))?;
-        let actions = other.actions().unwrap_or_default();
-        let payoffs = |at| customers.values.payoffs_of(at);
-        let over = gain_between([&actions, &cut_off], payoffs, customers.event, single.weights);
+    let mut all = references(weighing, single, (&rule.limits, only));
+    let cut_off = Done { given: with, actions: single.actions_at(single.best.at, None).unwrap_or_default() };
+    let over = |this: &Done, that: &Done| {
+        worth_between(|at| this.worth(at), |at| that.worth(at), customers.event, single.weights)
+    };
+    let positive = Line::Least(f64::MIN_POSITIVE);
+    let mut richer = vec![(Which::ValueAware, weigh(Order::Gain, positive, None)?)];
+    if several {
+        richer.insert(0, (Which::OneOffer, best_of(Order::Gain, positive, |w| w.expected().profit)?));
+    }
+    if rule.limits.iter().any(|limit| matches!(limit, Line::Budget(_))) {
+        richer.push((Which::GainPerCost, weigh(Order::GainPerCost, positive, None)?));
+    }
+    let done: Vec<Done> = richer.iter().map(|(_, weighed)| weighed.done()).collect();
+    for ((which, weighed), this) in richer.iter().zip(&done) {
         all.push(Alternative {
-            which,
-            rule: Some(rule),
-            share: other.curve.points[other.position].share,
-            expected: other.expected(),
-            over_cut_off: Some(over),
+            which: *which,
+            rule: Some(weighed.rule.clone()),
+            share: weighed.weighing.curve.points[weighed.weighing.position].share,
+            expected: weighed.weighing.expected(),
+            over_cut_off: Some(over(this, &cut_off)),
+            over_one_offer: (several && weighed.only.is_none()).then(|| over(this, &done[0])),
+            only: weighed.only,
         });
     }
     all.extend(two_cut_offs(single, &customers.values.typical(), rule));
@@ -99,10 +136,43 @@ pub fn each(
     Ok(all)
 }
 
+impl Alternative {
+    fn new(which: Which, rule: Option<Rule>, share: f64, expected: Expected) -> Self {
+        Self { which, rule, share, expected, over_cut_off: None, over_one_offer: None, only: None }
+    }
+}
+
+/// A rule, and what came of it.
+struct Weighed {
+    rule: Rule,
+    given: Given,
+    /// The offer that it makes do with.
+    only: Option<usize>,
+    weighing: Weighing,
+}
+
+impl Weighed {
+    fn done(&self) -> Done<'_> {
+        Done { given: &self.given, actions: self.weighing.actions().unwrap_or_default() }
+    }
+}
+
+/// What is done about each customer, with which offer.
+struct Done<'a> {
+    given: &'a Given,
+    actions: Vec<Action>,
+}
+
+impl Done<'_> {
+    fn worth(&self, customer: usize) -> Payoff {
+        self.given.payoffs_of(customer).of(self.actions[customer])
+    }
+}
+
 /// What needs no model, and the best single cut-off.
-fn references(weighing: &Weighing, single: &Weighing, limits: &[Line]) -> Vec<Alternative> {
+fn references(weighing: &Weighing, single: &Weighing, (limits, only): (&[Line], Option<usize>)) -> Vec<Alternative> {
     let share = weighing.curve.points[weighing.position].share;
-    let alone = |which, share, expected| Alternative { which, rule: None, share, expected, over_cut_off: None };
+    let alone = |which, share, expected| Alternative::new(which, None, share, expected);
     let by_lot = weighing.curve.by_lot(weighing.position);
     let best = single.curve.points[single.best.at];
     vec![
@@ -111,6 +181,7 @@ fn references(weighing: &Weighing, single: &Weighing, limits: &[Line]) -> Vec<Al
         alone(Which::ByLot, share, Expected::certain(by_lot)),
         Alternative {
             rule: Some(Rule { limits: limits.to_vec(), ..Rule::cut_off(best.cut_off) }),
+            only,
             ..alone(Which::CutOff, best.share, single.curve.at(single.best.at))
         },
     ]
@@ -129,21 +200,12 @@ fn two_cut_offs(single: &Weighing, economics: &Economics<f64>, rule: &Rule) -> O
         refer_from: Some(points[refer].cut_off),
     };
     Some(Alternative {
-        which: Which::TwoCutOffs,
-        rule: Some(rule),
-        share: points[act].share,
-        expected,
         over_cut_off: Some(over),
+        ..Alternative::new(Which::TwoCutOffs, Some(rule), points[act].share, expected)
     })
 }
 
 fn perfect(single: &Weighing) -> Alternative {
     let (curve, rate) = (&single.curve, single.ranking.rate());
-    Alternative {
-        which: Which::Perfect,
-        rule: None,
-        share: rate,
-        expected: Expected::certain(curve.perfect),
-        over_cut_off: None,
-    }
+    Alternative::new(Which::Perfect, None, rate, Expected::certain(curve.perfect))
 }

@@ -96,6 +96,13 @@ impl Amount {
         }
     }
 
+    /// Writes down what a formula comes to on average.
+    pub(super) fn note_mean(&mut self, mean: f64) {
+        if let Self::Each(formula) = self {
+            formula.mean = mean;
+        }
+    }
+
     /// Works it out for rows of a table; also for how many it had no value, who are given the mean
     /// of the others.
     ///

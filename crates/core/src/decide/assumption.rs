@@ -33,6 +33,9 @@ pub struct Assumption {
     /// Whether a file may leave it out.
     #[serde(skip)]
     pub optional: bool,
+    /// Whether it may differ between several offers to the same customer.
+    #[serde(skip)]
+    pub of_offer: bool,
 }
 
 /// More money than any amount is.
@@ -47,12 +50,17 @@ const SHORTEST: f64 = 0.002;
 impl Assumption {
     /// One that has to be said.
     pub(super) const fn of(word: &'static str, name: &'static str, unit: Unit, usual: f64) -> Self {
-        Self { word, name, unit, usual, optional: false }
+        Self { word, name, unit, usual, optional: false, of_offer: false }
     }
 
     /// One that stays as it usually is unless somebody says otherwise.
     pub(super) const fn usually(word: &'static str, name: &'static str, unit: Unit, usual: f64) -> Self {
-        Self { word, name, unit, usual, optional: true }
+        Self { word, name, unit, usual, optional: true, of_offer: false }
+    }
+
+    /// One that may differ between several offers.
+    pub(super) const fn of_offer(self) -> Self {
+        Self { of_offer: true, ..self }
     }
 
     /// What it may be.

@@ -1,8 +1,8 @@
 //! What could be gained under other amounts if the line were drawn again.
 
-use super::amount::Values;
 use super::assumption::Assumption;
 use super::economics::Economics;
+use super::offers::Given;
 use super::payoff::Payoff;
 use super::ranking::Ranking;
 use super::sums::{Sums, Worths};
@@ -29,7 +29,7 @@ pub struct Each<'a> {
     /// What happened, by customer.
     pub event: &'a [bool],
     /// Amounts, by customer.
-    pub values: &'a Economics<Values>,
+    pub values: &'a Given,
 }
 
 impl ChosenAgain<'_> {

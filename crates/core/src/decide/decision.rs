@@ -2,8 +2,8 @@
 
 use rayon::prelude::*;
 
-use super::amount::Values;
 use super::economics::Economics;
+use super::offers::Given;
 use super::payoff::Payoff;
 use super::policy::Action;
 
@@ -24,7 +24,7 @@ pub enum Decision<'a> {
     /// One by one, where amounts differ.
     Each {
         /// Their amounts.
-        values: &'a Economics<Values>,
+        values: &'a Given,
         /// What is done.
         actions: &'a [Action],
         /// What happened.

@@ -75,25 +75,15 @@ pub fn gain_between(
     })
 }
 
-/// What one rule brings more than several others do on average, on the same customers, and its 90 %
-/// interval; each stands for `weights` of the population.
-pub fn gain_over_mean(
-    first: &[Action],
-    others: &[Vec<Action>],
-    payoffs: impl Fn(usize) -> Payoffs,
+/// What the same customers bring more when this is done about each of them than when that is, and
+/// the 90 % interval of it; each stands for `weights` of the population.
+pub fn worth_between(
+    this: impl Fn(usize) -> Payoff,
+    that: impl Fn(usize) -> Payoff,
     event: &[bool],
     weights: Payoff,
 ) -> Expected {
-    let share = 1.0 / others.len().max(1) as f64;
-    summed(event, weights, |at| {
-        let mut over = Payoff::default();
-        for other in others.iter().filter(|other| other[at] != first[at]) {
-            let payoffs = payoffs(at);
-            let apart = payoffs.of(first[at]).over(payoffs.of(other[at]));
-            over = Payoff { event: over.event + apart.event * share, other: over.other + apart.other * share };
-        }
-        over
-    })
+    summed(event, weights, |at| this(at).over(that(at)))
 }
 
 /// What has been decided about some customers comes to, and its 90 % interval; each stands for

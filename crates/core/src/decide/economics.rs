@@ -12,7 +12,7 @@ use crate::study::Question;
 
 /// The amounts of a question: as they were chosen, for each of some customers, or for one.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "kind")]
+#[serde(rename_all = "kebab-case", tag = "kind", bound(deserialize = "A: Deserialize<'de> + From<f64>"))]
 pub enum Economics<A = Amount> {
     /// An offer to customers who may leave.
     Churn(Churn<A>),
@@ -57,6 +57,26 @@ pub enum EconomicsError {
         /// What is wrong.
         why: AmountError,
     },
+    /// Offers that cannot stand beside each other.
+    #[error("{why}")]
+    Offers {
+        /// Why not.
+        why: String,
+    },
+    /// An amount of an offer other than the first.
+    #[error("“{offer}”: {wrong}")]
+    OfOffer {
+        /// The offer.
+        offer: String,
+        /// What is wrong with it.
+        wrong: Box<EconomicsError>,
+    },
+}
+
+impl EconomicsError {
+    pub(super) fn of_offer(self, offer: &str) -> Self {
+        Self::OfOffer { offer: offer.to_owned(), wrong: Box::new(self) }
+    }
 }
 
 impl<A> Economics<A> {
@@ -92,6 +112,16 @@ impl<A> Economics<A> {
         }
     }
 
+    /// What may differ between several offers to the same customer.
+    pub fn amounts_of_offers(&self) -> Vec<Assumption> {
+        self.amounts().into_iter().map(|(assumption, _)| assumption).filter(|assumption| assumption.of_offer).collect()
+    }
+
+    /// The name of an amount by its word; the word itself if the question does not ask for it.
+    pub fn name_of<'w>(&self, word: &'w str) -> &'w str {
+        self.amounts().into_iter().find(|(there, _)| there.word == word).map_or(word, |(there, _)| there.name)
+    }
+
     /// The amount by a word; none if the question does not ask for it.
     pub fn amount(&self, word: &str) -> Option<&A> {
         self.amounts().into_iter().find(|(assumption, _)| assumption.word == word).map(|(_, amount)| amount)
@@ -112,7 +142,7 @@ impl Economics<f64> {
         let nothing = match question {
             Question::Churn => Self::Churn(Churn::of([0.0; 7])),
             Question::Credit => Self::Credit(Credit::of([0.0; 8])),
-            Question::Response => Self::Response(Response::of([0.0; 4])),
+            Question::Response => Self::Response(Response::of([0.0; 5])),
             Question::Other => Self::Plain(Plain::of([0.0; 4])),
         };
         nothing.map(|assumption, _| assumption.usual)
@@ -180,17 +210,13 @@ impl Economics {
     /// [`EconomicsError`] for the first amount that cannot be, for anybody.
     pub fn worked_out(&mut self, table: &Table, rows: &[usize]) -> Result<(Economics<Values>, u64), EconomicsError> {
         let (mut wrong, mut lacking) = (None, 0);
-        let values = self.map(|assumption, amount| match amount.values(table, rows) {
+        let values = self.map(|assumption, amount| match assumption.worked_out(amount, table, rows) {
             Ok((values, without)) => {
-                let (least, most) = values.range();
-                let whose = if amount.formula().is_some() { " for one of the customers" } else { "" };
-                let checked = possible(assumption, least, whose).and_then(|()| possible(assumption, most, whose));
-                wrong = wrong.take().or(checked.err());
                 lacking = lacking.max(without);
                 values
             }
             Err(why) => {
-                wrong = wrong.take().or(Some(EconomicsError::Formula { name: assumption.name, why }));
+                wrong.get_or_insert(why);
                 Values::Same(0.0)
             }
         });
@@ -200,14 +226,9 @@ impl Economics {
         let means: Vec<f64> = values.amounts().iter().map(|(_, values)| values.mean()).collect();
         let mut means = means.into_iter();
         *self = self.map(|_, amount| {
-            let mean = means.next();
-            match (amount.clone(), mean) {
-                (Amount::Each(mut formula), Some(mean)) => {
-                    formula.mean = mean;
-                    Amount::Each(formula)
-                }
-                (same, _) => same,
-            }
+            let mut amount = amount.clone();
+            means.next().into_iter().for_each(|mean| amount.note_mean(mean));
+            amount
         });
         Ok((values, lacking))
     }
@@ -219,18 +240,6 @@ impl Economics<Values> {
         self.map(|_, values| values.of(customer)).payoffs()
     }
 
-    /// What customers are worth where amounts are on average as given instead: those that differ
-    /// by customer do so in proportion.
-    pub fn under(&self, typical: &Economics<f64>) -> impl Fn(usize) -> Payoffs + Sync + use<> {
-        let mut wanted = typical.amounts().into_iter().map(|(_, amount)| *amount);
-        let scaled = self.map(|_, values| match (values, wanted.next()) {
-            (Values::Same(_), Some(wanted)) => (Values::Same(wanted), 1.0),
-            (each, Some(wanted)) if each.mean() != 0.0 => (each.clone(), wanted / each.mean()),
-            (each, _) => (each.clone(), 1.0),
-        });
-        move |customer| scaled.map(|_, (values, factor)| values.of(customer) * factor).payoffs()
-    }
-
     /// Whether every amount is the same for everybody.
     pub fn is_same_for_all(&self) -> bool {
         self.amounts().iter().all(|(_, values)| matches!(values, Values::Same(_)))
@@ -239,6 +248,28 @@ impl Economics<Values> {
     /// The amounts of a customer who is average in every one.
     pub fn typical(&self) -> Economics<f64> {
         self.map(|_, values| values.mean())
+    }
+}
+
+impl Assumption {
+    /// Works out an amount of this kind for rows of a table; also for how many it had no value, who
+    /// are given the mean of the others.
+    ///
+    /// # Errors
+    /// [`EconomicsError`] if it cannot be that, for anybody.
+    pub(super) fn worked_out(
+        &self,
+        amount: &Amount,
+        table: &Table,
+        rows: &[usize],
+    ) -> Result<(Values, u64), EconomicsError> {
+        let formula = |why| EconomicsError::Formula { name: self.name, why };
+        let (values, without) = amount.values(table, rows).map_err(formula)?;
+        let (least, most) = values.range();
+        let whose = if amount.formula().is_some() { " for one of the customers" } else { "" };
+        possible(self, least, whose)?;
+        possible(self, most, whose)?;
+        Ok((values, without))
     }
 }
 

@@ -17,14 +17,17 @@ pub struct OutcomeWorth {
     pub worth: f64,
     /// Whether the customer has the event; none where it makes no difference.
     pub event: Option<bool>,
+    /// Whether it is what comes of acting.
+    pub acts: bool,
 }
 
 impl Economics<f64> {
     /// Everything that can be done and happen, in the words of the question.
     pub fn outcomes(&self) -> Vec<OutcomeWorth> {
         let payoffs = self.payoffs();
-        let of = |who, event, worth, formula: String| OutcomeWorth { who, formula, worth, event };
-        let left_alone = |who| of(who, None, 0.0, String::new());
+        let of = |who, event, worth, formula: String| OutcomeWorth { who, formula, worth, event, acts: true };
+        let alone = |outcome: OutcomeWorth| OutcomeWorth { acts: false, ..outcome };
+        let left_alone = |who| alone(of(who, None, 0.0, String::new()));
         match self {
             Self::Churn(a) => {
                 let (save, take) = (chance(a.save_rate), chance(a.stayers_take));
@@ -75,23 +78,39 @@ impl Economics<f64> {
             }
             Self::Response(a) => {
                 let (margin, contact) = (money(a.margin), money(a.contact_cost));
-                let given = if a.incentive == 0.0 { String::new() } else { format!(" − {}", money(a.incentive)) };
+                let brought = match a.incentive {
+                    0.0 => margin.clone(),
+                    given if a.reach == 1.0 => format!("{margin} − {}", money(given)),
+                    given => format!("({margin} − {})", money(given)),
+                };
+                let brought = match a.reach {
+                    1.0 => brought,
+                    reach => {
+                        let anyway = money(payoffs.leave.event);
+                        format!("{} × {brought} + {} × {anyway}", chance(reach), chance(1.0 - reach))
+                    }
+                };
                 vec![
-                    of("contacted, and answers", Some(true), payoffs.act.event, format!("{margin}{given} − {contact}")),
-                    of("contacted, and does not", Some(false), payoffs.act.other, format!("−{contact}")),
                     of(
+                        if a.reach == 1.0 { "contacted, and answers" } else { "contacted, one who would answer" },
+                        Some(true),
+                        payoffs.act.event,
+                        format!("{brought} − {contact}"),
+                    ),
+                    of("contacted, and does not", Some(false), payoffs.act.other, format!("−{contact}")),
+                    alone(of(
                         "left alone, would have answered",
                         Some(true),
                         payoffs.leave.event,
                         format!("{} × {margin}", chance(a.anyway)),
-                    ),
+                    )),
                 ]
             }
             Self::Plain(_) => vec![
                 of("acted on, with the event", Some(true), payoffs.act.event, String::new()),
                 of("acted on, without", Some(false), payoffs.act.other, String::new()),
-                of("left alone, with the event", Some(true), payoffs.leave.event, String::new()),
-                of("left alone, without", Some(false), payoffs.leave.other, String::new()),
+                alone(of("left alone, with the event", Some(true), payoffs.leave.event, String::new())),
+                alone(of("left alone, without", Some(false), payoffs.leave.other, String::new())),
             ],
         }
     }
@@ -139,6 +158,9 @@ mod tests {
                 }
             }
         }
+        let by_post = Economics::usual(Question::Response).with("reach", 0.6).with("incentive", 5.0);
+        let outcome = &by_post.outcomes()[0];
+        assert!((worked_out(&outcome.formula) - outcome.worth).abs() < 0.005, "{outcome:?}");
         let longer = Economics::usual(Question::Churn).with("years", 3.0).with("discount", 0.1);
         let outcome = &longer.outcomes()[0];
         assert!(outcome.formula.contains("373.03"), "{outcome:?}");

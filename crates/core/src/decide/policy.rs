@@ -2,16 +2,21 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::economics::Economics;
+use super::economics::{Economics, EconomicsError};
+use super::offers::{Offered, Offers};
 use super::payoff::Payoffs;
+use crate::Table;
 use crate::evaluate::descending;
 use crate::number;
 
 /// Economics and rule.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Policy {
-    /// What outcomes are worth.
+    /// What outcomes are worth; where there are several offers, with the first of them.
     pub economics: Economics,
+    /// What can be offered.
+    #[serde(default, skip_serializing_if = "Offers::is_single")]
+    pub offers: Offers,
     /// On whom to act.
     pub rule: Rule,
 }
@@ -71,6 +76,34 @@ pub enum Action {
     Refer,
     /// Leave alone.
     Leave,
+}
+
+impl Policy {
+    /// Whether there is one offer, with every amount the same for everybody.
+    pub fn is_same_for_all(&self) -> bool {
+        self.offers.is_single() && self.economics.is_same_for_all()
+    }
+
+    /// The columns that amounts are worked out from, each once.
+    pub fn inputs(&self) -> Vec<String> {
+        let mut inputs: Vec<String> = Vec::new();
+        for name in self.offers.each(&self.economics).iter().flat_map(Economics::inputs) {
+            if !inputs.contains(&name) {
+                inputs.push(name);
+            }
+        }
+        inputs
+    }
+
+    /// Works out every amount for rows of a table, and writes down in the choice what formulas come
+    /// to on average; also for how many rows one of them had no value, who are given the mean of
+    /// the others.
+    ///
+    /// # Errors
+    /// [`EconomicsError`] for the first amount that cannot be, for anybody.
+    pub fn worked_out(&mut self, table: &Table, rows: &[usize]) -> Result<(Offered, u64), EconomicsError> {
+        self.offers.worked_out(&mut self.economics, table, rows)
+    }
 }
 
 /// Less than anything costs.

@@ -47,11 +47,15 @@ pub struct Credit<A> {
 
 /// Amounts of a campaign.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(bound(deserialize = "A: Deserialize<'de> + From<f64>"))]
 pub struct Response<A> {
     /// What a response brings.
     pub margin: A,
     /// Share of those who respond who would have bought without the contact.
     pub anyway: A,
+    /// Share of those who answer the contact that the records are of who answer this one too.
+    #[serde(default = "everybody")]
+    pub reach: A,
     /// What each response is given.
     pub incentive: A,
     /// Cost of one contact.
@@ -76,10 +80,10 @@ impl<A> Churn<A> {
         Assumption::of("value_kept", "A kept customer, a year", Unit::Amount, 150.0),
         Assumption::usually("years", "For how many years", Unit::Years, 1.0),
         Assumption::usually("discount", "Yearly discount", Unit::Rate, 0.0),
-        Assumption::of("save_rate", "The offer keeps a leaver", Unit::Chance, 0.25),
-        Assumption::of("offer_cost", "The offer, if taken", Unit::Amount, 25.0),
-        Assumption::of("stayers_take", "Stayers who take it too", Unit::Chance, 0.3),
-        Assumption::of("contact_cost", "Making the offer", Unit::Amount, 2.0),
+        Assumption::of("save_rate", "The offer keeps a leaver", Unit::Chance, 0.25).of_offer(),
+        Assumption::of("offer_cost", "The offer, if taken", Unit::Amount, 25.0).of_offer(),
+        Assumption::of("stayers_take", "Stayers who take it too", Unit::Chance, 0.3).of_offer(),
+        Assumption::of("contact_cost", "Making the offer", Unit::Amount, 2.0).of_offer(),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 7] {
@@ -117,28 +121,29 @@ impl<A> Credit<A> {
 }
 
 impl<A> Response<A> {
-    pub(super) const ASSUMPTIONS: [Assumption; 4] = [
+    pub(super) const ASSUMPTIONS: [Assumption; 5] = [
         Assumption::of("margin", "A response brings", Unit::Amount, 40.0),
         Assumption::usually("anyway", "Of them, would buy without it", Unit::Chance, 0.1),
-        Assumption::usually("incentive", "Each response is given", Unit::Amount, 0.0),
-        Assumption::of("contact_cost", "A contact costs", Unit::Amount, 1.5),
+        Assumption::usually("reach", "Of them, answer this contact", Unit::Chance, 1.0).of_offer(),
+        Assumption::usually("incentive", "Each response is given", Unit::Amount, 0.0).of_offer(),
+        Assumption::of("contact_cost", "A contact costs", Unit::Amount, 1.5).of_offer(),
     ];
 
-    pub(super) fn amounts(&self) -> [&A; 4] {
-        let Self { margin, anyway, incentive, contact_cost } = self;
-        [margin, anyway, incentive, contact_cost]
+    pub(super) fn amounts(&self) -> [&A; 5] {
+        let Self { margin, anyway, reach, incentive, contact_cost } = self;
+        [margin, anyway, reach, incentive, contact_cost]
     }
 
-    pub(super) fn of(amounts: [A; 4]) -> Self {
-        let [margin, anyway, incentive, contact_cost] = amounts;
-        Self { margin, anyway, incentive, contact_cost }
+    pub(super) fn of(amounts: [A; 5]) -> Self {
+        let [margin, anyway, reach, incentive, contact_cost] = amounts;
+        Self { margin, anyway, reach, incentive, contact_cost }
     }
 }
 
 impl<A> Plain<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 4] = [
-        Assumption::of("act_event", "Acting, with the event", Unit::Balance, 20.0),
-        Assumption::of("act_other", "Acting, without", Unit::Balance, -2.0),
+        Assumption::of("act_event", "Acting, with the event", Unit::Balance, 20.0).of_offer(),
+        Assumption::of("act_other", "Acting, without", Unit::Balance, -2.0).of_offer(),
         Assumption::usually("leave_event", "Leaving alone, with the event", Unit::Balance, 0.0),
         Assumption::usually("leave_other", "Leaving alone, without", Unit::Balance, 0.0),
     ];
@@ -204,14 +209,19 @@ impl Credit<f64> {
 }
 
 impl Response<f64> {
-    /// Counted from nothing being bought: without a contact, a share of those who would respond
-    /// buys all the same.
+    /// Counted from nothing being bought: without a contact, or with one that does not reach them, a
+    /// share of those who would respond buys all the same.
     pub(super) fn payoffs(&self) -> Payoffs {
+        let anyway = self.anyway * self.margin;
+        let given = self.reach * self.incentive;
         Payoffs {
-            leave: Payoff { event: self.anyway * self.margin, other: 0.0 },
-            act: Payoff { event: self.margin - self.incentive - self.contact_cost, other: -self.contact_cost },
+            leave: Payoff { event: anyway, other: 0.0 },
+            act: Payoff {
+                event: self.reach * self.margin + (1.0 - self.reach) * anyway - given - self.contact_cost,
+                other: -self.contact_cost,
+            },
             refer: None,
-            spent: Payoff { event: self.incentive + self.contact_cost, other: self.contact_cost },
+            spent: Payoff { event: given + self.contact_cost, other: self.contact_cost },
         }
     }
 }
@@ -227,6 +237,11 @@ impl Plain<f64> {
             spent: Payoff { event: (-act.event).max(0.0), other: (-act.other).max(0.0) },
         }
     }
+}
+
+/// Until somebody says otherwise, a contact is as good as the one that the records are of.
+fn everybody<A: From<f64>>() -> A {
+    A::from(1.0)
 }
 
 /// What 1 a year for so many years is worth today, paid at the end of each year:
@@ -295,10 +310,14 @@ mod tests {
 
     #[test]
     fn those_who_would_buy_without_a_contact_are_not_won_by_it() {
-        let response = Response { margin: 40.0, anyway: 0.25, incentive: 5.0, contact_cost: 1.5 };
+        let response = Response { margin: 40.0, anyway: 0.25, reach: 1.0, incentive: 5.0, contact_cost: 1.5 };
         let payoffs = response.payoffs();
         near(payoffs.leave.expected(0.2), 0.2 * 0.25 * 40.0);
         near(payoffs.gain().event, 0.75 * 40.0 - 5.0 - 1.5);
         near(payoffs.gain().other, -1.5);
+        // Of those whom another contact does not reach, some buy all the same.
+        let post = Response { reach: 0.4, contact_cost: 0.1, ..response }.payoffs();
+        near(post.gain().event, 0.4 * (0.75 * 40.0 - 5.0) - 0.1);
+        near(post.spent.event, 0.4 * 5.0 + 0.1);
     }
 }

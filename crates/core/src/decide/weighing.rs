@@ -5,10 +5,10 @@ use std::borrow::Cow;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-use super::amount::Values;
 use super::curve::{Best, Curve, Expected};
 use super::decision::Decision;
 use super::economics::Economics;
+use super::offers::Given;
 use super::payoff::{Payoff, Payoffs};
 use super::policy::{Action, Line, Order, Rule};
 use super::population::Population;
@@ -34,8 +34,8 @@ pub struct Customers<'a> {
     pub probability: Cow<'a, [f64]>,
     /// What happened.
     pub event: &'a [bool],
-    /// Their amounts.
-    pub values: &'a Economics<Values>,
+    /// Their amounts, and what each is offered.
+    pub values: &'a Given,
 }
 
 /// What a rule comes to.
@@ -158,6 +158,24 @@ impl Weighing {
             place(Action::Refer, &order[line..acted(refer)], &mut actions);
         }
         Some(actions)
+    }
+}
+
+impl Customers<'_> {
+    /// How many of the population are acted on with each offer, down to every point of a curve that
+    /// was drawn from these customers.
+    pub fn by_offer(&self, weighing: &Weighing) -> Vec<Vec<f64>> {
+        let mut so_far = vec![0.0; self.values.offered().count()];
+        let order = weighing.order.as_deref().unwrap_or_default();
+        let stands = &weighing.ranking.stands;
+        let mut all = vec![so_far.clone()];
+        for pair in stands.windows(2) {
+            for &customer in &order[pair[0].acted as usize..pair[1].acted as usize] {
+                so_far[self.values.offer_of(customer)] += weighing.weights.happened(self.event[customer]);
+            }
+            all.push(so_far.clone());
+        }
+        all
     }
 }
 

@@ -11,7 +11,7 @@ use thiserror::Error;
 use super::prepared::{Prepared, probabilities};
 use super::{Customers, columns_of};
 use crate::Progress;
-use crate::decide::{Action, Economics, Expected, Payoff, Population, Rule, Values, gain_between, gain_over_mean};
+use crate::decide::{Decided, Expected, Stakes};
 use crate::evaluate::delong::{self, Area};
 use crate::learn::seed_of;
 use crate::model::Model;
@@ -50,17 +50,6 @@ pub struct ColumnInfluence {
     pub money: Option<Expected>,
 }
 
-/// What is decided with the probabilities.
-#[derive(Debug, Clone, Copy)]
-pub struct Stakes<'a> {
-    /// On whom to act.
-    pub rule: &'a Rule,
-    /// Amounts of the customers judged.
-    pub values: &'a Economics<Values>,
-    /// Whom the money is for.
-    pub population: &'a Population,
-}
-
 /// Why there is no influence.
 #[derive(Debug, Clone, PartialEq, Error)]
 pub enum InfluenceError {
@@ -96,7 +85,7 @@ impl Influence {
         let prepared = Prepared::of(model, &columns, customers)?;
         let own = prepared.all();
         let as_they_are = probabilities(prepared.log_odds());
-        let acted = stakes.map(|stakes| stakes.actions(&as_they_are));
+        let decided = stakes.map(|stakes| stakes.decided(&as_they_are));
         let mut found = Vec::new();
         for (at, column) in columns.iter().enumerate() {
             progress.go_on()?;
@@ -109,7 +98,10 @@ impl Influence {
                     probabilities(prepared.exchanged(&own, &[(at, &from)]))
                 })
                 .collect();
-            let money = stakes.zip(acted.as_ref()).map(|(stakes, acted)| stakes.lost(acted, &dealt, event));
+            let money = stakes.zip(decided.as_ref()).map(|(stakes, decided)| {
+                let others: Vec<Decided> = dealt.iter().map(|told| stakes.decided(told)).collect();
+                stakes.over_mean(decided, &others, event)
+            });
             found.push(ColumnInfluence {
                 column: column.clone(),
                 area: delong::over_mean(&as_they_are, &dealt, event),
@@ -123,7 +115,7 @@ impl Influence {
             events: event.iter().filter(|&&e| e).count() as u64,
             shuffles: SHUFFLES as u64,
             area: delong::area(&as_they_are, event),
-            gain: stakes.zip(acted).map(|(stakes, acted)| stakes.gain(&acted, event)),
+            gain: stakes.zip(decided).map(|(stakes, decided)| stakes.gain(&decided, event)),
             columns: found,
         })
     }
@@ -138,30 +130,5 @@ impl ColumnInfluence {
     /// Whether anything is lost for certain, as far as an interval can tell.
     pub fn is_clear(&self) -> bool {
         self.money.is_some_and(|money| money.low > 0.0) || self.area.is_some_and(|area| area.interval().0 > 0.0)
-    }
-}
-
-impl Stakes<'_> {
-    fn actions(&self, probability: &[f64]) -> Vec<Action> {
-        let shift = self.population.shift();
-        let among: Vec<f64> = probability.iter().map(|&p| shift.there(p)).collect();
-        self.rule.actions(&among, |customer| self.values.payoffs_of(customer), self.population.size())
-    }
-
-    fn weights(&self, event: &[bool]) -> Payoff {
-        let events = event.iter().filter(|&&e| e).count();
-        self.population.weights(event.len() as f64, events as f64)
-    }
-
-    /// What actions gain over leaving everybody alone.
-    fn gain(&self, actions: &[Action], event: &[bool]) -> Expected {
-        let alone = vec![Action::Leave; actions.len()];
-        gain_between([actions, &alone], |at| self.values.payoffs_of(at), event, self.weights(event))
-    }
-
-    /// What is lost on average when probabilities are as dealt.
-    fn lost(&self, acted: &[Action], dealt: &[Vec<f64>], event: &[bool]) -> Expected {
-        let others: Vec<Vec<Action>> = dealt.iter().map(|probability| self.actions(probability)).collect();
-        gain_over_mean(acted, &others, |at| self.values.payoffs_of(at), event, self.weights(event))
     }
 }

@@ -15,7 +15,7 @@ pub use average::{AverageEffect, Averages, EffectPoint, JointEffect};
 pub use change::{Change, smallest_change};
 pub use edit::{typical, with_value};
 pub use grid::At;
-pub use influence::{ColumnInfluence, Influence, InfluenceError, Stakes};
+pub use influence::{ColumnInfluence, Influence, InfluenceError};
 pub use likeness::{Likeness, Near};
 
 use serde::Serialize;

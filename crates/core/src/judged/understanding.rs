@@ -3,8 +3,8 @@
 use serde::{Deserialize, Serialize};
 
 use super::learned_and_judged;
-use crate::decide::{Economics, Values};
-use crate::explain::{Averages, Customers, Influence, InfluenceError, Stakes};
+use crate::decide::{Offered, Stakes};
+use crate::explain::{Averages, Customers, Influence, InfluenceError};
 use crate::model::{Model, ModelError, Recipe};
 use crate::progress::{Cancelled, Part};
 use crate::study::{Basis, ChosenPolicy};
@@ -63,13 +63,13 @@ impl Understanding {
         let step = judged.len().div_ceil(MOST_ROWS).max(1);
         judged = judged.into_iter().step_by(step).collect();
         let event: Vec<bool> = judged.iter().map(|&row| happened[row] == Some(true)).collect();
-        let values = match &chosen {
+        let offered = match &chosen {
             None => None,
             Some(chosen) => Some(amounts(chosen, &population, &judged)?),
         };
-        let stakes = chosen.as_ref().zip(values.as_ref()).map(|(chosen, values)| Stakes {
+        let stakes = chosen.as_ref().zip(offered.as_ref()).map(|(chosen, offered)| Stakes {
             rule: &chosen.policy.rule,
-            values,
+            offered,
             population: &chosen.population,
         });
         let customers = Customers { table, rows: &judged };
@@ -88,11 +88,11 @@ impl Understanding {
     }
 }
 
-fn amounts(chosen: &ChosenPolicy, population: &Table, rows: &[usize]) -> Result<Economics<Values>, ModelError> {
-    let mut economics = chosen.policy.economics.clone();
-    let (values, _) =
-        economics.worked_out(population, rows).map_err(|wrong| ModelError::Population(wrong.to_string()))?;
-    Ok(values)
+fn amounts(chosen: &ChosenPolicy, population: &Table, rows: &[usize]) -> Result<Offered, ModelError> {
+    let mut policy = chosen.policy.clone();
+    let (offered, _) =
+        policy.worked_out(population, rows).map_err(|wrong| ModelError::Population(wrong.to_string()))?;
+    Ok(offered)
 }
 
 fn two_by_two(

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::Judged;
-use crate::decide::{Action, Expected, GroupDecision, gain_between};
+use crate::decide::{Expected, GroupDecision, Stakes, worth_between};
 use crate::drivers::Grouping;
 use crate::evaluate::delong::{self, Area};
 use crate::model::{ModelError, Recipe};
@@ -59,30 +59,23 @@ impl Without {
             return Err(ModelError::Population("The model was judged on other customers; fit it again.".into()));
         }
         let (population, _) = basis.population(table).map_err(ModelError::Population)?;
-        let mut economics = chosen.policy.economics.clone();
-        let (values, _) =
-            economics.worked_out(&population, &judged.rows).map_err(|e| ModelError::Population(e.to_string()))?;
-        let payoffs = |customer: usize| values.payoffs_of(customer);
-        let shift = chosen.population.shift();
-        let decided = |probability: &[f64]| -> (Vec<f64>, Vec<Action>) {
-            let among: Vec<f64> = probability.iter().map(|&p| shift.there(p)).collect();
-            let actions = chosen.policy.rule.actions(&among, payoffs, chosen.population.size());
-            (among, actions)
-        };
-        let (_, before) = decided(told.probability);
-        let (among, after) = decided(&judged.probability);
-        let events = judged.event.iter().filter(|&&event| event).count();
-        let weights = chosen.population.weights(judged.rows.len() as f64, events as f64);
-        let alone = vec![Action::Leave; after.len()];
+        let mut policy = chosen.policy.clone();
+        let (offered, _) =
+            policy.worked_out(&population, &judged.rows).map_err(|e| ModelError::Population(e.to_string()))?;
+        let stakes = Stakes { rule: &policy.rule, offered: &offered, population: &chosen.population };
+        let (before, after) = (stakes.decided(told.probability), stakes.decided(&judged.probability));
+        let weights = stakes.weights(&judged.event);
         let groups = compared.iter().filter_map(|name| {
             let grouping = Grouping::of(population.column(name)?, &judged.rows, &judged.event, GROUPS);
-            let groups = GroupDecision::of_all(&grouping, (&after, &among), &judged.event, payoffs, weights);
+            let decided = (after.actions.as_slice(), after.probability.as_slice());
+            let payoffs = |at: usize| after.given.payoffs_of(at);
+            let groups = GroupDecision::of_all(&grouping, decided, &judged.event, payoffs, weights);
             Some((name.clone(), groups))
         });
         Ok(Self {
             columns: columns.to_vec(),
-            gain: gain_between([&after, &alone], payoffs, &judged.event, weights),
-            less: gain_between([&before, &after], payoffs, &judged.event, weights),
+            gain: stakes.gain(&after, &judged.event),
+            less: worth_between(|at| before.worth(at), |at| after.worth(at), &judged.event, weights),
             less_area: delong::difference(told.probability, &judged.probability, &judged.event),
             groups: groups.collect(),
             chosen,

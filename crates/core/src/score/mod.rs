@@ -6,7 +6,7 @@ pub use file::to_csv;
 
 use serde::{Deserialize, Serialize};
 
-use crate::decide::{Action, Payoffs, Policy, Population, Rule};
+use crate::decide::{Action, Given, Payoffs, Policy, Population, Rule};
 use crate::prepare::Seen;
 use crate::table::{ColumnBuilder, Storage, Values};
 use crate::{Column, Kind, Model, Table};
@@ -161,6 +161,9 @@ pub const PROBABILITY: &str = "pronoia_probability";
 /// The column that holds the decision: `act`, `refer` or `leave`.
 pub const DECISION: &str = "pronoia_decision";
 
+/// The column that holds what customers who are acted on are offered, where there are several offers.
+pub const OFFER: &str = "pronoia_offer";
+
 /// By what a list is decided on.
 #[derive(Debug, Clone, Copy)]
 pub enum By<'p> {
@@ -171,23 +174,36 @@ pub enum By<'p> {
 }
 
 impl By<'_> {
-    fn actions(&self, list: &Table, probability: &[f64]) -> Result<Vec<Action>, String> {
+    /// What is done about each customer of a list, and where there are several offers which one
+    /// each would be given.
+    fn decided(&self, list: &Table, probability: &[f64]) -> Result<(Vec<Action>, Option<Given>), String> {
+        let size = probability.len() as f64;
         match self {
             Self::CutOff(cut_off) => {
-                Ok(Rule::cut_off(*cut_off).actions(probability, |_| Payoffs::default(), probability.len() as f64))
+                Ok((Rule::cut_off(*cut_off).actions(probability, |_| Payoffs::default(), size), None))
             }
             Self::Policy(policy, _) => {
                 let rows: Vec<usize> = (0..list.rows()).collect();
-                let (values, _) = policy.economics.clone().worked_out(list, &rows).map_err(|e| e.to_string())?;
-                let payoffs = |row| values.payoffs_of(row);
-                Ok(policy.rule.actions(probability, payoffs, probability.len() as f64))
+                let mut policy = Policy::clone(policy);
+                let (offered, _) = policy.worked_out(list, &rows).map_err(|e| e.to_string())?;
+                let given = offered.given(policy.rule.by, probability);
+                let actions = policy.rule.actions(probability, |row| given.payoffs_of(row), size);
+                Ok((actions, (!policy.offers.is_single()).then_some(given)))
             }
+        }
+    }
+
+    /// What is offered, in order.
+    fn names(&self) -> Vec<String> {
+        match self {
+            Self::CutOff(_) => Vec::new(),
+            Self::Policy(policy, _) => policy.offers.names(),
         }
     }
 }
 
 /// Scores a list: its own columns untouched, then probability and, if there is anything to decide
-/// by, decision; and how many are to be acted on. Probabilities are those among the population of a
+/// by, decision and offer; and how many are to be acted on. Probabilities are those among the population of a
 /// policy; its limits are those of the list.
 ///
 /// `matched` is what [`match_list`] made of the same list.
@@ -202,20 +218,36 @@ pub fn scored(model: &Model, list: &Table, matched: &Table, by: Option<By>) -> R
         probabilities.iter_mut().for_each(|p| *p = shift.there(*p));
     }
     let mut columns = list.columns().to_vec();
-    columns.retain(|c| c.name != PROBABILITY && c.name != DECISION);
+    columns.retain(|c| ![PROBABILITY, DECISION, OFFER].contains(&c.name.as_str()));
     let mut probability = ColumnBuilder::new(PROBABILITY, Kind::Number);
     probabilities.iter().for_each(|&p| probability.push_number(p));
     columns.push(probability.finish());
     let mut acted = 0;
     if let Some(by) = by {
+        let (actions, given) = by.decided(list, &probabilities)?;
         let mut decision = ColumnBuilder::new(DECISION, Kind::Category);
-        for action in by.actions(list, &probabilities)? {
-            acted += u64::from(action == Action::Act);
+        for action in &actions {
+            acted += u64::from(*action == Action::Act);
             decision.push_word(action.word());
         }
         columns.push(decision.finish());
+        if let Some(given) = given {
+            columns.push(offers(&actions, &given, &by.names()));
+        }
     }
     Ok((Table::new(columns)?, acted))
+}
+
+/// What those who are acted on are offered.
+fn offers(actions: &[Action], given: &Given, names: &[String]) -> Column {
+    let mut offer = ColumnBuilder::new(OFFER, Kind::Category);
+    for (customer, action) in actions.iter().enumerate() {
+        match (action, names.get(given.offer_of(customer))) {
+            (Action::Act, Some(name)) => offer.push_word(name),
+            _ => offer.push_missing(),
+        }
+    }
+    offer.finish()
 }
 
 /// The column under another name, its values read as another kind.

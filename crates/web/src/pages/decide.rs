@@ -1,9 +1,12 @@
 //! Decide: what acting is worth, for how many, and on whom.
 
+mod amounts;
 mod board;
 pub mod customer;
 pub mod groups;
+mod here;
 mod map;
+mod offers;
 mod rules;
 mod sensitivity;
 pub mod sheet;
@@ -15,8 +18,8 @@ pub mod without;
 
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use pronoia_core::decide::{Amount, Assumption, Economics, Expected, Order, Payoff, Unit};
-use pronoia_core::study::{ChosenPolicy, Question};
+use pronoia_core::decide::{Amount, Economics, Expected, Order, Payoff};
+use pronoia_core::study::Question;
 use pronoia_store::jobs::Work;
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -29,7 +32,10 @@ use crate::frame::{Frame, StudyView, whom, worth_of};
 use crate::session::Visitor;
 use crate::text;
 use crate::work::Confirmation;
+use amounts::AmountField;
 use board::Board;
+use here::Here;
+use offers::{OfferFields, OutcomeLine};
 use rules::RuleLine;
 use sensitivity::Assumptions;
 use situation::Situation;
@@ -61,7 +67,12 @@ struct View {
     /// Amounts that are seldom other than usual, and whether one is.
     more_amounts: Vec<AmountField>,
     more_told: bool,
-    outcomes: Vec<OutcomeLine>,
+    /// Whether an amount differs between customers.
+    averaged: bool,
+    /// The name of the first offer, and the fields of others.
+    offer_name: String,
+    offers: Vec<OfferFields>,
+    several: bool,
     currency: String,
     population: String,
     event_rate: String,
@@ -69,7 +80,7 @@ struct View {
     judged_rate: String,
     doubt: String,
     order: Order,
-    /// Where amounts are the same for everybody, so that both orders are one.
+    /// Where the same is done with the same amounts for everybody, so that both orders are one.
     same_for_all: bool,
     line: (String, &'static str),
     /// Limits as their fields have them: customers, money, of every 100.
@@ -101,6 +112,7 @@ struct PartsPage {
 /// Other rules, and what is assumed.
 #[derive(Clone)]
 pub struct Parts {
+    outcomes: Vec<OutcomeLine>,
     rules: Vec<RuleLine>,
     rules_finding: String,
     assumptions: Assumptions,
@@ -111,7 +123,8 @@ impl Parts {
     fn of(app: &App, situation: &Situation, today: Option<Today>, typed: &Typed) -> Result<Self, PageError> {
         let anew = || {
             let (rules, rules_finding) = rules::of(situation, today)?;
-            Ok::<_, PageError>(Self { rules, rules_finding, assumptions: Assumptions::of(situation, typed) })
+            let outcomes = offers::outcomes(situation);
+            Ok::<_, PageError>(Self { outcomes, rules, rules_finding, assumptions: Assumptions::of(situation, typed) })
         };
         let Some(weighed) = &situation.weighed_from else { return anew() };
         let map = ["across", "down", "line_again"].map(|field| typed.field(field));
@@ -130,43 +143,6 @@ struct Today {
     /// Share of customers acted on.
     share: f64,
     expected: Expected,
-}
-
-/// A field for an amount.
-struct AmountField {
-    word: &'static str,
-    label: String,
-    value: String,
-    /// What a formula comes to on average.
-    mean: Option<String>,
-}
-
-/// What one thing that may happen is worth.
-struct OutcomeLine {
-    who: &'static str,
-    formula: String,
-    worth: String,
-    event: Option<bool>,
-}
-
-/// The figures at the line, written out.
-struct Here {
-    acted: String,
-    share: String,
-    key: String,
-    events: String,
-    missed: String,
-    profit: String,
-    low: String,
-    high: String,
-    per_hundred: String,
-    found_per_hundred: String,
-    break_even: String,
-    behind: String,
-    referred: String,
-    refer_from: String,
-    /// Gained over leaving everybody alone, where that is not worth nothing.
-    over_none: String,
 }
 
 struct Confirmed {
@@ -199,22 +175,25 @@ impl View {
         Ok(Self {
             model_id: model.id,
             models: view.fitted().map(|m| (m.id, m.name.clone())).collect(),
-            amounts: amounts(chosen, false),
-            more_amounts: amounts(chosen, true),
+            amounts: amounts::fields(chosen, false),
+            more_amounts: amounts::fields(chosen, true),
             more_told: chosen
                 .policy
                 .economics
                 .amounts()
                 .iter()
                 .any(|(assumption, amount)| assumption.optional && **amount != Amount::Same(assumption.usual)),
-            outcomes: outcomes(situation),
+            averaged: !offers::amounts_are_same_for_all(&chosen.policy),
+            offer_name: chosen.policy.offers.first.clone(),
+            offers: OfferFields::of(&chosen.policy),
+            several: !chosen.policy.offers.is_single(),
             currency: chosen.currency.clone(),
             population: chosen.population.customers.map_or(String::new(), |n| text::fixed(n, 0)),
             event_rate: chosen.population.event_rate.map_or(String::new(), |r| text::plain_share(r.population)),
             judged_rate: text::fixed(situation.by_probability.rate() * 100.0, 1),
             doubt: if situation.doubt > 0.0 { text::plain_share(situation.doubt) } else { String::new() },
             order: rule.by,
-            same_for_all: chosen.policy.economics.is_same_for_all(),
+            same_for_all: chosen.policy.is_same_for_all(),
             line: (figure(line), line_as),
             limited: !rule.limits.is_empty(),
             limits: ["count", "budget", "precision"].map(limit),
@@ -249,65 +228,6 @@ impl View {
             parts: Parts::of(app, situation, today, typed)?,
             whom,
         })
-    }
-}
-
-fn amounts(chosen: &ChosenPolicy, optional: bool) -> Vec<AmountField> {
-    let field = |(assumption, amount): (Assumption, &Amount)| AmountField {
-        word: assumption.word,
-        label: match assumption.unit {
-            Unit::Chance | Unit::Rate => format!("{}, %", assumption.name),
-            _ => assumption.name.to_owned(),
-        },
-        value: typed::in_field(&assumption, amount),
-        mean: mean(&assumption, amount),
-    };
-    chosen.policy.economics.amounts().into_iter().filter(|a| a.0.optional == optional).map(field).collect()
-}
-
-/// What an amount that is worked out comes to on average.
-fn mean(assumption: &Assumption, amount: &Amount) -> Option<String> {
-    amount.formula().map(|formula| sensitivity::written(assumption.unit, formula.mean))
-}
-
-fn outcomes(situation: &Situation) -> Vec<OutcomeLine> {
-    let lines = situation.typical.outcomes().into_iter().map(|outcome| OutcomeLine {
-        who: outcome.who,
-        formula: outcome.formula,
-        worth: text::signed(outcome.worth),
-        event: outcome.event,
-    });
-    lines.collect()
-}
-
-impl Here {
-    fn of(situation: &Situation) -> Self {
-        let Situation { weighing, chosen, typical, .. } = situation;
-        let p = weighing.curve.points[weighing.position];
-        let counts = weighing.ranking.confusion(weighing.position);
-        let Expected { profit, low, high } = weighing.expected();
-        let none = weighing.curve.none().profit;
-        let events = weighing.curve.all_events();
-        let rule = &chosen.policy.rule;
-        Self {
-            acted: text::fixed(p.acted, 0),
-            share: text::percent(p.share),
-            key: board::key(rule.by, p.cut_off),
-            events: text::fixed(p.events, 0),
-            missed: text::fixed(events - p.events, 0),
-            profit: text::money(profit),
-            low: text::money(low),
-            high: text::money(high),
-            per_hundred: text::fixed(if p.acted > 0.0 { p.events / p.acted * 100.0 } else { 0.0 }, 0),
-            found_per_hundred: text::fixed(counts.recall() * 100.0, 0),
-            break_even: board::break_even(typical, &chosen.policy.economics),
-            behind: board::behind(board::best(situation).1 - profit),
-            referred: text::fixed(weighing.referred().0, 0),
-            refer_from: weighing
-                .refer
-                .map_or("–".into(), |at| board::key(rule.by, weighing.curve.points[at].cut_off)),
-            over_none: text::money(profit - none),
-        }
     }
 }
 

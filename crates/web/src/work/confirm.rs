@@ -1,7 +1,7 @@
 //! The sealed test is opened, once, to confirm the policy.
 
 use pronoia_core::Progress;
-use pronoia_core::decide::{Action, Ranking, worth_of_actions};
+use pronoia_core::decide::{Action, Ranking, Stakes};
 use pronoia_core::evaluate::{Confusion, area_under_roc};
 use pronoia_core::study::ChosenPolicy;
 use serde::{Deserialize, Serialize};
@@ -55,27 +55,28 @@ pub(super) async fn confirm(
     let row = app.store.model(model_id).await?;
     let (basis, model) = (row.fitted_on()?, row.fitted()?);
     watch.tell("Opening the sealed test", 0.1);
-    let inputs = chosen.policy.economics.inputs();
+    let inputs = chosen.policy.inputs();
     let table = fetch_with(app, workspace, &study, &basis, |_| Ok(inputs)).await?;
     let judged = chosen.clone();
     let confirmation = compute(move || {
         let test = parts(&table, &basis)?.test;
-        let (mut probability, event) = judge(&model, &table, &basis, &test)?;
+        let (probability, event) = judge(&model, &table, &basis, &test)?;
         let failed = |e: String| Trouble::Failed(e);
         let ranking = Ranking::of(&probability, &event).map_err(|e| failed(e.to_string()))?;
         let area_under_roc = area_under_roc(&probability, &event, None);
         let ChosenPolicy { policy, population, .. } = &judged;
-        let shift = population.shift();
-        probability.iter_mut().for_each(|p| *p = shift.there(*p));
         let (derived, _) = basis.population(&table).map_err(failed)?;
-        let mut economics = policy.economics.clone();
-        let (values, _) = economics.worked_out(&derived, &test).map_err(|e| failed(e.to_string()))?;
-        let payoffs = |customer| values.payoffs_of(customer);
-        let actions = policy.rule.actions(&probability, payoffs, population.size());
-        let weights = population.weights(ranking.rows as f64, ranking.events as f64);
-        let found = worth_of_actions(&actions, payoffs, &event, weights);
+        let mut policy = policy.clone();
+        let (offered, _) = policy.worked_out(&derived, &test).map_err(|e| failed(e.to_string()))?;
+        let stakes = Stakes { rule: &policy.rule, offered: &offered, population };
+        let decided = stakes.decided(&probability);
+        let found = stakes.worth(&decided, &event);
         let mut confusion = Confusion::default();
-        actions.iter().zip(&event).for_each(|(action, happened)| confusion.add(*action == Action::Act, *happened));
+        decided
+            .actions
+            .iter()
+            .zip(&event)
+            .for_each(|(action, happened)| confusion.add(*action == Action::Act, *happened));
         Ok::<_, Trouble>(Confirmation {
             promised: judged.promised.map(|promised| promised.profit),
             chosen: judged,

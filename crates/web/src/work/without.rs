@@ -30,7 +30,7 @@ pub(super) async fn look(
     let sensitive: Vec<String> =
         state.columns.iter().filter(|c| c.role == Role::Sensitive).map(|c| c.name.clone()).collect();
     let mut more = sensitive.clone();
-    more.extend(chosen.policy.economics.inputs());
+    more.extend(chosen.policy.inputs());
     let table = fetch_with(app, workspace, &study, &basis, |_| Ok(more)).await?;
     let (watch, columns) = (watch.clone(), columns.to_vec());
     let found = compute(move || {

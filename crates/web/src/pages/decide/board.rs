@@ -1,11 +1,11 @@
 //! What the script draws: the thousand, and the profit curve below it.
 
-use pronoia_core::decide::{Economics, Order, Thousand};
+use pronoia_core::decide::{Order, Thousand};
 use pronoia_core::number;
 use serde::Serialize;
 
 use super::situation::Situation;
-use super::{Today, mean, outcomes, typed};
+use super::{Today, offers, typed};
 use crate::error::PageError;
 use crate::frame::whom;
 use crate::text;
@@ -37,7 +37,9 @@ pub struct Board {
     /// Formula and worth of every outcome.
     outcomes: Vec<[String; 2]>,
     /// What each amount that is worked out comes to on average.
-    means: Vec<(&'static str, Option<String>)>,
+    means: Vec<(String, Option<String>)>,
+    /// How many are given each offer, point by point, where there are several.
+    given: Vec<Vec<f64>>,
     act: &'static str,
     whom: String,
 }
@@ -48,7 +50,7 @@ impl Board {
         let rule = &situation.chosen.policy.rule;
         let here = weighing.expected();
         let (best, best_worth) = best(situation);
-        let amounts = situation.chosen.policy.economics.amounts();
+        let policy = &situation.chosen.policy;
         let points = weighing.curve.points.iter().map(|p| {
             let key = if rule.by == Order::Probability { p.cut_off.min(1.0) } else { p.cut_off };
             [p.share, key, p.acted, p.events, p.profit, p.low, p.high, p.spent, p.referring]
@@ -68,12 +70,13 @@ impl Board {
             limit: weighing.limit,
             events: weighing.curve.all_events(),
             by: typed::key_word(rule.by),
-            break_even: break_even(&situation.typical, &situation.chosen.policy.economics),
+            break_even: offers::break_even(policy),
             best_worth,
             here: [here.profit, here.low, here.high],
             today: today.map(|today| (today.share, today.expected.profit)),
-            outcomes: outcomes(situation).into_iter().map(|o| [o.formula, o.worth]).collect(),
-            means: amounts.iter().map(|(assumption, amount)| (assumption.word, mean(assumption, amount))).collect(),
+            outcomes: offers::outcomes(situation).into_iter().map(|o| [o.formula, o.worth]).collect(),
+            means: offers::means(policy),
+            given: offers::given(situation),
             act: situation.view.study.kind().act(),
             whom: whom(&situation.chosen.population, &situation.chosen.currency),
         }
@@ -106,17 +109,5 @@ pub fn key(by: Order, value: f64) -> String {
     match by {
         Order::Probability => number::fixed(value.min(1.0), 3),
         Order::Gain | Order::GainPerCost => number::fixed(value, 2),
-    }
-}
-
-/// From which probability on acting pays, in a sentence.
-pub fn break_even(typical: &Economics<f64>, chosen: &Economics) -> String {
-    let at = typical.payoffs().gain().break_even().map(|p| number::fixed(p, 3));
-    match (at, chosen.is_same_for_all()) {
-        (Some(p), true) => format!("Acting pays for anyone whose probability is above {p}."),
-        (Some(p), false) => {
-            format!("For a customer with average amounts acting pays above a probability of {p}; each has their own.")
-        }
-        (None, _) => "Acting pays for everyone or for no one at these prices.".into(),
     }
 }

@@ -139,7 +139,7 @@ async fn account(app: &App, view: &StudyView, situation: &Situation<'_>, asked: 
     let kinds: Vec<(String, Kind)> = view.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
     let refused = |e: String| PageError::Refused(e);
     let mut names = basis.columns_read(&kinds).map_err(|e| refused(e.to_string()))?;
-    for name in situation.chosen.policy.economics.inputs() {
+    for name in situation.chosen.policy.inputs() {
         if !names.contains(&name) {
             names.push(name);
         }

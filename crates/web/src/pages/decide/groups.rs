@@ -136,14 +136,15 @@ pub(super) async fn ladders(
 ) -> Result<Vec<Ladder>, PageError> {
     let refused = |e: String| PageError::Refused(e);
     let mut names = looked_at.to_vec();
-    let economics = &situation.chosen.policy.economics;
-    names.extend(economics.inputs().into_iter().filter(|name| !looked_at.contains(name)));
+    let mut policy = situation.chosen.policy.clone();
+    names.extend(policy.inputs().into_iter().filter(|name| !looked_at.contains(name)));
     let book = app.books.open(app, view, situation.model, names).await?;
-    let (values, _) = economics.clone().worked_out(&book.table, &book.rows).map_err(|e| refused(e.to_string()))?;
-    let payoffs = |at: usize| values.payoffs_of(at);
+    let (offered, _) = policy.worked_out(&book.table, &book.rows).map_err(|e| refused(e.to_string()))?;
     let shift = situation.chosen.population.shift();
     let probability: Vec<f64> = book.probability.iter().map(|&p| shift.there(p)).collect();
-    let rule = &situation.chosen.policy.rule;
+    let rule = &policy.rule;
+    let given = offered.given(rule.by, &probability);
+    let payoffs = |at: usize| given.payoffs_of(at);
     let actions: Vec<Action> = (0..probability.len())
         .map(|at| {
             let p = probability[at];

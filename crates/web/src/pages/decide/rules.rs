@@ -1,11 +1,11 @@
 //! The table of what other rules would bring.
 
-use pronoia_core::decide::{Alternative, Rule, Which};
+use pronoia_core::decide::{Alternative, Expected, Rule, Which};
 use pronoia_core::study::ChosenPolicy;
 
-use super::Today;
 use super::situation::Situation;
 use super::typed;
+use super::{Today, offers};
 use crate::error::PageError;
 use crate::frame::{encoded, whom};
 use crate::text;
@@ -30,14 +30,20 @@ pub fn of(situation: &Situation, today: Option<Today>) -> Result<(Vec<RuleLine>,
     let question = situation.view.study.kind();
     let act = question.act();
     let all = situation.alternatives()?;
+    let policy = &situation.chosen.policy;
+    let (several, names) = (!policy.offers.is_single(), policy.offers.names());
+    let name_of = |only: Option<usize>| only.and_then(|at| names.get(at)).cloned().unwrap_or_default();
     let mut lines = Vec::new();
     for other in &all {
         let name = match other.which {
             Which::Nobody => format!("{act} nobody"),
             Which::Everybody => format!("{act} everybody"),
             Which::ByLot => format!("{act} as many, by lot"),
+            Which::CutOff if several => format!("“{}” alone, one cut-off at its best", name_of(other.only)),
             Which::CutOff => "one cut-off, at its best".into(),
+            Which::ValueAware if several => "each customer the offer that gains most, or none".into(),
             Which::ValueAware => "each customer by their own gain".into(),
+            Which::OneOffer => format!("“{}” alone, by each one’s own gain", name_of(other.only)),
             Which::GainPerCost => "the budget where it gains most per cost".into(),
             Which::TwoCutOffs => "two cut-offs, with a look in between".into(),
             Which::Perfect => "knowing what will happen".into(),
@@ -52,8 +58,8 @@ pub fn of(situation: &Situation, today: Option<Today>) -> Result<(Vec<RuleLine>,
                 let sign = |x: f64| if x > 0.0 { format!("+{}", text::money(x)) } else { text::money(x) };
                 [over.profit, over.low, over.high].map(sign)
             }),
-            href: other.rule.as_ref().map(|rule| href(situation, rule)),
-            here: other.rule.as_ref() == Some(&situation.chosen.policy.rule),
+            href: other.rule.as_ref().map(|rule| href(situation, rule, other.only)),
+            here: other.rule.as_ref() == Some(&policy.rule) && other.only.is_none(),
         });
         if other.which == Which::Everybody
             && let Some(Today { share, expected }) = today
@@ -80,7 +86,7 @@ fn finding(situation: &Situation, all: &[Alternative]) -> String {
         "" => text::money(amount),
         currency => format!("{} {currency}", text::money(amount)),
     };
-    let lines = situation.chosen.policy.economics.is_same_for_all().then(|| situation.typical.payoffs().lines());
+    let lines = situation.chosen.policy.is_same_for_all().then(|| situation.typical.payoffs().lines());
     let flattery = format!(
         "Read at the point where it is best, the curve flatters itself by about {} {whom}{}.",
         money(situation.weighing.curve.optimism),
@@ -89,6 +95,9 @@ fn finding(situation: &Situation, all: &[Alternative]) -> String {
             None => "",
         }
     );
+    if let Some(over) = all.iter().find_map(|a| a.over_one_offer) {
+        return format!("{} {flattery}", choosing(over, money, &whom));
+    }
     let richer = all.iter().filter_map(|a| Some((a.which, a.over_cut_off?)));
     let Some((which, over)) = richer.max_by(|a, b| a.1.profit.total_cmp(&b.1.profit)) else {
         return format!(
@@ -118,13 +127,31 @@ fn finding(situation: &Situation, all: &[Alternative]) -> String {
     format!("{said} {flattery}")
 }
 
-/// The page with another rule, and everything else as it is typed.
-fn href(situation: &Situation, rule: &Rule) -> String {
-    let chosen = &situation.chosen;
-    let mut fields: Vec<(&str, String)> = vec![("model", situation.model.id.to_string())];
-    for (assumption, amount) in chosen.policy.economics.amounts() {
-        fields.push((assumption.word, typed::in_field(&assumption, amount)));
+/// Whether it is worth choosing among several offers, in a sentence.
+fn choosing(over: Expected, money: impl Fn(f64) -> String, whom: &str) -> String {
+    let range = format!("{} to {}", text::money(over.low), text::money(over.high));
+    if over.low > 0.0 {
+        format!(
+            "Giving each customer the offer that suits them brings {} more than the best single offer {whom} ({range}).",
+            money(over.profit)
+        )
+    } else if over.profit > 0.0 {
+        format!(
+            "Giving each customer the offer that suits them would bring {} more than the best single offer {whom}, which may be chance ({range}): one offer is simpler.",
+            money(over.profit)
+        )
+    } else {
+        "Choosing among the offers brings nothing more than the best of them alone; one offer is simpler.".into()
     }
+}
+
+/// The page with another rule, of the offers only one where it makes do with that, and everything
+/// else as it is typed.
+fn href(situation: &Situation, rule: &Rule, only: Option<usize>) -> String {
+    let chosen = &situation.chosen;
+    let amounts = offers::in_address(&chosen.policy, only);
+    let mut fields: Vec<(&str, String)> = vec![("model", situation.model.id.to_string())];
+    fields.extend(amounts.iter().map(|(field, value)| (field.as_str(), value.clone())));
     let (line, line_as) = typed::written(rule.line, rule.by);
     fields.push(("population", chosen.population.customers.map_or(String::new(), |n| format!("{n}"))));
     fields.push((

@@ -25,6 +25,8 @@ pub struct Assumptions {
     pub(super) nothing: Option<String>,
     /// Two of them at once.
     pub(super) map: Option<MapView>,
+    /// Whether there are several offers, whose amounts move together.
+    pub(super) several: bool,
     /// What gains are counted from, where that is not worth nothing.
     pub(super) over: Option<String>,
 }
@@ -90,6 +92,7 @@ impl Assumptions {
             pays,
             here: format!("{:.1}", place(gain)),
             nothing: (low < 0.0 && high > 0.0).then(|| format!("{:.1}", place(0.0))),
+            several: !situation.chosen.policy.offers.is_single(),
             over: (none != 0.0).then(|| format!("leaving everybody alone, which is worth {}", text::money(none))),
         }
     }

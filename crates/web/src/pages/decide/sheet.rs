@@ -6,10 +6,12 @@ use pronoia_core::cautions::Caution;
 use pronoia_core::study::{Question, Role};
 
 use super::groups::{self, Ladder};
+use super::here::Here;
 use super::situation::Situation;
 use super::typed::Typed;
 use super::views::{DecideView, Views};
-use super::{Confirmed, Here, OutcomeLine, Parts, confirmed, outcomes, today};
+use super::why::Leaning;
+use super::{Confirmed, Parts, confirmed, offers, today, why};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom};
@@ -37,9 +39,9 @@ struct Sheet {
     here: Here,
     whom: String,
     refers: bool,
-    outcomes: Vec<OutcomeLine>,
     same_for_all: bool,
     parts: Parts,
+    leaning: Option<Leaning>,
     ladders: Vec<Ladder>,
     confirmed: Option<Confirmed>,
     openings: i32,
@@ -98,9 +100,9 @@ async fn sheet(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result
         here: Here::of(situation),
         whom: whom(&chosen.population, &chosen.currency),
         refers: situation.weighing.refer.is_some(),
-        outcomes: outcomes(situation),
-        same_for_all: chosen.policy.economics.is_same_for_all(),
+        same_for_all: offers::amounts_are_same_for_all(&chosen.policy),
         parts: Parts::of(app, situation, today(app, situation).await?, &Typed::default())?,
+        leaning: why::leaning(app, view, situation.model.id).await?,
         ladders,
         confirmed: confirmed(view)?,
         openings: view.study.test_openings,

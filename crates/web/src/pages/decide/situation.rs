@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use actix_web::web;
 use pronoia_core::decide::{
-    Action, Alternative, ChosenAgain, Customers, Decision, Each, Economics, Line, Order, Policy, Ranking, Rule, Scale,
-    Values, Weighing, alternatives,
+    Action, Alternative, ChosenAgain, Customers, Decision, Each, Economics, Given, Line, Order, Policy, Ranking, Rule,
+    Scale, Weighing, alternatives,
 };
 use pronoia_core::study::ChosenPolicy;
 use pronoia_store::model;
@@ -42,13 +42,13 @@ pub struct Detail {
     book: Arc<Book>,
     /// Probabilities among the population.
     probability: Vec<f64>,
-    values: Economics<Values>,
+    pub values: Given,
     /// Customers for whom an amount had no value.
     pub lacking: u64,
 }
 
 impl Detail {
-    fn customers(&self) -> Customers<'_> {
+    pub fn customers(&self) -> Customers<'_> {
         Customers { probability: Cow::Borrowed(&self.probability), event: &self.book.event, values: &self.values }
     }
 }
@@ -66,7 +66,9 @@ impl<'a> Situation<'a> {
             },
         };
         let Some(by_probability) = model.ranked()? else { return Ok(None) };
-        let mut economics = typed.economics(view.study.kind(), kept.map(|p| &p.policy.economics), &types_of(view)?)?;
+        let columns = types_of(view)?;
+        let economics = typed.economics(view.study.kind(), kept.map(|p| &p.policy.economics), &columns)?;
+        let offers = typed.offers(&economics, kept.map(|p| &p.policy.offers), &columns)?;
         let population = typed.population(kept, by_probability.rate())?;
         let currency = typed.currency(kept)?;
         let doubt = typed.doubt()?;
@@ -80,46 +82,45 @@ impl<'a> Situation<'a> {
         // Until somebody says where, everybody who gains, or else the best point.
         let undecided = line.is_none();
         let line = line.unwrap_or(Line::Least(f64::MIN_POSITIVE));
-        let mut rule = Rule { by, line, limits, refer_from };
+        let mut policy = Policy { economics, offers, rule: Rule { by, line, limits, refer_from } };
 
-        let one_by_one = by != Order::Probability || !economics.is_same_for_all();
-        let detail = match one_by_one {
-            false => None,
-            true => Some(detail(app, view, model, &mut economics, &population).await?),
+        let same_for_all = policy.is_same_for_all();
+        let detail = match by == Order::Probability && same_for_all {
+            true => None,
+            false => Some(detail(app, view, model, &mut policy, &population).await?),
         };
-        let typical = economics.typical();
+        let typical = policy.economics.typical();
         let scaled = (population, doubt);
         let weighed_from =
-            detail.is_some().then(|| serde_json::json!([model.id, economics, rule, population, doubt]).to_string());
+            detail.is_some().then(|| serde_json::json!([model.id, policy, population, doubt]).to_string());
         let (mut weighing, detail) = match (detail, &weighed_from) {
             (Some(detail), Some(from)) => match app.weighed.get(from) {
                 Some(kept) => (Weighing::clone(&kept), Some(detail)),
                 None => {
-                    let (weighing, detail) = weigh_each(detail, &rule, scaled).await?;
+                    let (weighing, detail) = weigh_each(detail, &policy.rule, scaled).await?;
                     (Weighing::clone(&app.weighed.put(from.clone(), weighing)), Some(detail))
                 }
             },
             _ => {
                 let scale = Scale { population: &population, doubt, seed: SEED };
-                (Weighing::counted(&by_probability, &typical, &rule, &scale), None)
+                (Weighing::counted(&by_probability, &typical, &policy.rule, &scale), None)
             }
         };
         if undecided && by == Order::Probability {
             let first_time = typed.field("refer_from").is_none() && kept_rule.is_none();
             let payoffs = typical.payoffs();
             let referring = first_time && payoffs.refer.is_some();
-            let proposal = weighing.proposed(economics.is_same_for_all().then_some(&payoffs), referring);
+            let proposal = weighing.proposed(same_for_all.then_some(&payoffs), referring);
             let position = |least: f64| weighing.curve.last_within(&[Line::Least(least)]);
             let at = position(proposal.act);
-            rule.line = Line::Least(proposal.act);
+            policy.rule.line = Line::Least(proposal.act);
             if referring {
-                rule.refer_from = proposal.refer;
+                policy.rule.refer_from = proposal.refer;
                 weighing.refer = proposal.refer.map(|from| position(from).max(at));
             }
             weighing = weighing.moved_to(at);
         }
         let promised = Some(weighing.expected());
-        let policy = Policy { economics, rule };
         let chosen = ChosenPolicy { model_id: model.id, policy, population, currency, promised };
         Ok(Some(Self { view, model, by_probability, chosen, typical, weighing, detail, doubt, weighed_from }))
     }
@@ -185,21 +186,22 @@ async fn detail(
     app: &App,
     view: &StudyView,
     model: &model::Model,
-    economics: &mut Economics,
+    policy: &mut Policy,
     population: &pronoia_core::decide::Population,
 ) -> Result<Detail, PageError> {
-    let book = app.books.open(app, view, model, economics.inputs()).await?;
+    let book = app.books.open(app, view, model, policy.inputs()).await?;
     let shift = population.shift();
-    let mut asked = economics.clone();
+    let mut asked = policy.clone();
     let (detail, asked) = web::block(move || {
-        let (values, lacking) = asked.worked_out(&book.table, &book.rows)?;
-        let probability = book.probability.iter().map(|&p| shift.there(p)).collect();
+        let (offered, lacking) = asked.worked_out(&book.table, &book.rows)?;
+        let probability: Vec<f64> = book.probability.iter().map(|&p| shift.there(p)).collect();
+        let values = offered.given(asked.rule.by, &probability);
         Ok::<_, pronoia_core::decide::EconomicsError>((Detail { book, probability, values, lacking }, asked))
     })
     .await
     .map_err(|e| PageError::Refused(format!("The amounts could not be worked out: {e}.")))?
     .map_err(|e| PageError::Refused(e.to_string()))?;
-    *economics = asked;
+    *policy = asked;
     Ok(detail)
 }
 

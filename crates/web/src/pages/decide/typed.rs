@@ -34,12 +34,17 @@ impl Typed {
     }
 
     /// A field in which something stands.
-    fn filled(&self, name: &str) -> Option<&str> {
+    pub(super) fn filled(&self, name: &str) -> Option<&str> {
         self.field(name).filter(|value| !value.is_empty())
     }
 
     fn number(&self, name: &str) -> Result<Option<f64>, PageError> {
         self.filled(name).map(number).transpose()
+    }
+
+    /// A number of fields.
+    pub(super) fn count(&self, name: &str) -> Result<Option<usize>, PageError> {
+        Ok(self.number(name)?.map(|count| count.max(0.0) as usize))
     }
 
     /// The candidate that was asked for.
@@ -211,7 +216,7 @@ fn bound(kind: &str, value: f64) -> Result<Line, PageError> {
 }
 
 /// An amount as typed: chances as per cent, unless they are worked out.
-fn amount(assumption: &Assumption, typed: &str, columns: &[(String, Type)]) -> Result<Amount, PageError> {
+pub(super) fn amount(assumption: &Assumption, typed: &str, columns: &[(String, Type)]) -> Result<Amount, PageError> {
     let amount = Amount::typed(&plain(typed), columns).map_err(|e| {
         let place = match &e {
             AmountError::Expression(wrong) => {
@@ -226,15 +231,6 @@ fn amount(assumption: &Assumption, typed: &str, columns: &[(String, Type)]) -> R
         (Amount::Same(value), Unit::Chance | Unit::Rate) => Amount::Same(value / 100.0),
         (amount, _) => amount,
     })
-}
-
-/// How an amount stands in its field.
-pub fn in_field(assumption: &Assumption, amount: &Amount) -> String {
-    match (amount, assumption.unit) {
-        (Amount::Each(formula), _) => formula.expression.source().to_owned(),
-        (Amount::Same(value), Unit::Chance | Unit::Rate) => text::plain_share(value),
-        (Amount::Same(value), _) => format!("{value}"),
-    }
 }
 
 /// Without the thin spaces that Pronoia itself writes between thousands.

@@ -27,7 +27,7 @@ use crate::pages::train::{Detail, OfCandidate, fitted_asked_for};
 use crate::pages::{PageResult, StudyPath, ask_once, is_asked, see_other};
 use crate::session::Visitor;
 use effect::EffectView;
-use leaning::Leaning;
+pub(super) use leaning::Leaning;
 use together::Together;
 
 #[derive(Template)]
@@ -55,7 +55,7 @@ struct Found {
 }
 
 /// Which model, which column of it, and which two.
-#[derive(Deserialize)]
+#[derive(Default, Deserialize)]
 pub struct Asked {
     model: Option<i64>,
     column: Option<String>,
@@ -113,6 +113,12 @@ pub async fn page(
     };
     let detail = Some(Detail::of(&row)?);
     html(&Page { frame, views, base, train, model: Some((id, row.name)), models, looking, found, detail, left_out })
+}
+
+/// How much a model leans on each column, if that was found out.
+pub(super) async fn leaning(app: &App, view: &StudyView, model: i64) -> Result<Option<Leaning>, PageError> {
+    let found = app.store.model(model).await?.understood()?;
+    Ok(found.map(|found| Leaning::of(&found, view, &Asked::default(), &view.href("decide/why"), None)))
 }
 
 /// The model that is asked for, or the policy's, or the best.

@@ -1,6 +1,6 @@
 //! The model, the policy and the real customers, where one customer is tried.
 
-use pronoia_core::decide::{Action, Order, Payoffs};
+use pronoia_core::decide::{Action, Given, Order};
 use pronoia_core::explain::{Customers, Likeness, Method, Near, Reasons, Unit, smallest_change, typical, with_value};
 use pronoia_core::model::Model;
 use pronoia_core::prepare::{Input, Seen, steps};
@@ -66,7 +66,7 @@ impl Room<'_> {
         .map_err(failed)?;
         let shift = self.situation.chosen.population.shift();
         let probability = shift.there(reasons.probability[0]);
-        let gain = self.gain(&customer, probability)?;
+        let given = self.given(&customer, probability)?;
         let acts = self.acts(&customer, reasons.probability[0])?;
         let question = self.situation.view.study.kind();
         let nearest = self.likeness.nearest(&self.book.table, &customer, SHOWN);
@@ -91,7 +91,7 @@ impl Room<'_> {
                 text::fixed(probability * 100.0, 1),
                 question.event_would()
             ),
-            gain: self.gain_said(gain, order),
+            gain: self.gain_said(&given, probability, order),
             scale: match reasons.unit {
                 Unit::LogOdds => "log-odds",
                 Unit::Distance => "distance from the border",
@@ -160,15 +160,12 @@ impl Room<'_> {
         self.book.rows.get(at).copied().unwrap_or(0)
     }
 
-    fn payoffs(&self, customer: &Table) -> Result<Payoffs, PageError> {
-        let mut economics = self.situation.chosen.policy.economics.clone();
+    /// What the customer is worth, with the offer that suits them best at this probability.
+    fn given(&self, customer: &Table, probability: f64) -> Result<Given, PageError> {
+        let mut policy = self.situation.chosen.policy.clone();
         let derived = self.basis.population(customer).map_or_else(|_| customer.clone(), |(derived, _)| derived);
-        let (values, _) = economics.worked_out(&derived, &[0]).map_err(|e| PageError::Refused(e.to_string()))?;
-        Ok(values.payoffs_of(0))
-    }
-
-    fn gain(&self, customer: &Table, probability: f64) -> Result<f64, PageError> {
-        Ok(self.payoffs(customer)?.gain().expected(probability))
+        let (offered, _) = policy.worked_out(&derived, &[0]).map_err(|e| PageError::Refused(e.to_string()))?;
+        Ok(offered.given(policy.rule.by, &[probability]))
     }
 
     /// What the policy does: acts, has somebody look, or leaves alone.
@@ -177,7 +174,7 @@ impl Room<'_> {
         let probability = self.situation.chosen.population.shift().there(told);
         let key = match by {
             Order::Probability => probability,
-            by => by.key(probability, &self.payoffs(customer)?),
+            by => by.key(probability, &self.given(customer, probability)?.payoffs_of(0)),
         };
         Ok(self.situation.action(key, probability))
     }
@@ -311,7 +308,8 @@ impl Room<'_> {
         if steps.is_empty() { "as a probability".into() } else { steps.join("; ") }
     }
 
-    fn gain_said(&self, gain: f64, order: Order) -> String {
+    fn gain_said(&self, given: &Given, probability: f64, order: Order) -> String {
+        let gain = given.payoffs_of(0).gain().expected(probability);
         let currency = match self.situation.chosen.currency.as_str() {
             "" => String::new(),
             currency => format!(" {currency}"),
@@ -320,7 +318,12 @@ impl Room<'_> {
             Order::Probability => format!("the line is at P ≥ {}", number::fixed(self.situation.line().min(1.0), 3)),
             _ => format!("the line is at a gain of {}", number::fixed(self.situation.line().max(0.0), 2)),
         };
-        format!("Acting is expected to gain {}{currency}; {line}.", number::fixed(gain, 2))
+        let offers = &self.situation.chosen.policy.offers;
+        let acting = match offers.names().get(given.offer_of(0)) {
+            Some(name) if !offers.is_single() => format!("“{name}” suits them best and"),
+            _ => "Acting".into(),
+        };
+        format!("{acting} is expected to gain {}{currency}; {line}.", number::fixed(gain, 2))
     }
 
     fn near(&self, nearest: &[Near], columns: &[String]) -> Result<Vec<NearLine>, PageError> {
