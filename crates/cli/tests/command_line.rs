@@ -199,6 +199,23 @@ fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
         .sum();
     let chosen = said["worth"]["profit"].as_f64().expect("a worth");
     assert!((chosen - brought * each).abs() < 1e-9 * brought.abs(), "{chosen}");
+    // The same policy on a list: everybody gets what they are best offered, in any form of file.
+    let list = at("list.jsonl");
+    let score = ["score", text(&fresh), "--model", text(&model), "--policy", text(&economics), "--reasons", "3"];
+    let ended = pronoia(&[&score[..], &["--out", text(&list)]].concat());
+    assert!(ended.status.success(), "{}", String::from_utf8_lossy(&ended.stderr));
+    let (scored, _) = read_table(&std::fs::read(&list).expect("the list"), &Unwatched).expect("a table");
+    for &row in rows.iter().step_by(7) {
+        let acts = best(row, told[row]) > 0.0;
+        let said = |name: &str| scored.column(name).expect("there").text(row);
+        assert_eq!(said("pronoia_decision").as_deref(), Some(if acts { "act" } else { "leave" }), "{row}");
+        let offer = if letter(row, told[row]) > gain(row, told[row]) { "letter" } else { "fee holiday" };
+        assert_eq!(said("pronoia_offer").as_deref(), acts.then_some(offer), "{row}");
+        assert!(said("pronoia_reasons").is_some_and(|said| said.split("; ").count() <= 3));
+    }
+    let refused = pronoia(&[&score[..], &["--out", text(&at("list.txt"))]].concat());
+    let sentence = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(refused.status.code() == Some(2) && sentence.contains(".csv, .xlsx, .parquet, .jsonl"), "{sentence}");
     let shown = String::from_utf8_lossy(&pronoia(&decide).stdout).into_owned();
     assert!(shown.contains("“letter”: given to") && shown.contains("more than the best of them alone"), "{shown}");
 

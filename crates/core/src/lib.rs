@@ -13,6 +13,7 @@
 
 pub mod balance;
 pub mod calibrate;
+pub mod campaign;
 pub mod cautions;
 pub mod decide;
 pub mod drivers;
@@ -33,6 +34,7 @@ pub mod split;
 pub mod study;
 pub mod table;
 pub mod tune;
+pub mod watch;
 
 pub use judged::Judged;
 pub use model::Model;

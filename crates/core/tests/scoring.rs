@@ -1,10 +1,16 @@
 //! Lists as they really come: renamed, incomplete, with values that nobody has seen.
 
+use pronoia_core::decide::{Amount, Economics, Offers, Policy, Population, Rule};
+use pronoia_core::expression::Expression;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
+use pronoia_core::prepare::{Action, Step};
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::{By, DECISION, MatchReport, PROBABILITY, match_list, scored, to_csv};
-use pronoia_core::study::{Basis, Outcome};
+use pronoia_core::score::{
+    Answer, Answers, BAND, By, DECISION, Extras, Form, GAIN, MatchReport, OTHER_PROBABILITY, PROBABILITY, Paired,
+    REASONS, REMARK, Scored, Scoring, columns_of_policy, match_list, same_rows,
+};
+use pronoia_core::study::{Basis, Outcome, Question};
 use pronoia_core::{Kind, Model, Table};
 use proptest::prelude::*;
 
@@ -32,6 +38,15 @@ fn model(family: &str) -> Model {
     Model::fit(&records, &Basis::plain(outcome, predictors), &rows, &settings, 1, &Unwatched).expect("a fit")
 }
 
+/// A list matched by its names alone.
+fn matched(model: &Model, list: &Table) -> (MatchReport, Table) {
+    match_list(model, &[], list, &Answers::new())
+}
+
+fn scored(model: &Model, list: &Table, by: Option<By>, extras: Extras) -> Result<Scored, String> {
+    Scoring { model, by, extras, tenths: &[0.6, 0.4] }.of(list, &matched(model, list).1, &[])
+}
+
 fn remarks(report: &MatchReport, column: &str) -> String {
     report.inputs.iter().find(|i| i.name == column).expect("an input").remarks().join("; ")
 }
@@ -39,7 +54,7 @@ fn remarks(report: &MatchReport, column: &str) -> String {
 #[test]
 fn a_clean_list_has_no_remarks_and_names_what_is_not_used() {
     let list = table("id,Annual Fee,plan,district\nx1,150,Plus,012\nx2,160,Basic,013\n");
-    let (report, matched) = match_list(&model("logistic"), &list);
+    let (report, matched) = matched(&model("logistic"), &list);
     assert!(report.is_complete() && report.inputs.iter().all(|i| i.remarks().is_empty()), "{report:?}");
     assert_eq!(report.unused, ["id"]);
     assert_eq!(matched.columns().len(), 3);
@@ -48,14 +63,14 @@ fn a_clean_list_has_no_remarks_and_names_what_is_not_used() {
 #[test]
 fn names_that_differ_in_case_and_spacing_are_found_and_said() {
     let list = table("annual_fee,PLAN,district\n150,Plus,012\n160,Basic,013\n");
-    let (report, _) = match_list(&model("logistic"), &list);
+    let (report, _) = matched(&model("logistic"), &list);
     assert!(report.is_complete());
     assert!(remarks(&report, "Annual Fee").contains("read from “annual_fee”"));
     let renamed = table("annual_fee,PLAN,district\n150,Plus,012\n160,Basic,013\n");
     let own = table("Annual Fee,plan,district\n150,Plus,012\n160,Basic,013\n");
     for family in ["logistic", "boosted"] {
         let model = model(family);
-        let of = |list: &Table| model.probabilities(&match_list(&model, list).1, &[0, 1]).expect("scores");
+        let of = |list: &Table| model.probabilities(&matched(&model, list).1, &[0, 1]).expect("scores");
         assert_eq!(of(&renamed), of(&own), "{family}");
     }
 }
@@ -65,12 +80,12 @@ fn everything_out_of_the_ordinary_is_counted() {
     let list = table(
         "Annual Fee,plan,district\n150,Platinum,012\n9000,Plus,013\n-4,Platinum,999\n,Plus,012\nabout ten,Basic,013\n",
     );
-    let (report, _) = match_list(&model("logistic"), &list);
+    let (report, _) = matched(&model("logistic"), &list);
     assert!(report.is_complete());
     let plan = remarks(&report, "plan");
     assert!(plan.contains("2 rows hold a value never seen in training: “Platinum”"), "{plan}");
     let fee = remarks(&report, "Annual Fee");
-    assert!(fee.contains("1 value is not a number") && fee.contains("2 rows lie outside the 100 to 299"), "{fee}");
+    assert!(fee.contains("1 value is not a number") && fee.contains("2 rows lie well outside the 100 to 299"), "{fee}");
     assert!(remarks(&report, "district").contains("“999”"));
 }
 
@@ -78,9 +93,9 @@ fn everything_out_of_the_ordinary_is_counted() {
 fn a_missing_column_is_named_and_nothing_is_scored() {
     let list = table("plan,district\nPlus,012\nBasic,013\n");
     let model = model("logistic");
-    let (report, matched) = match_list(&model, &list);
+    let (report, _) = matched(&model, &list);
     assert_eq!(report.lacking(), ["Annual Fee"]);
-    let refused = scored(&model, &list, &matched, None).expect_err("not scored");
+    let refused = scored(&model, &list, None, Extras::default()).expect_err("not scored");
     assert!(refused.contains("Annual Fee"), "{refused}");
 }
 
@@ -92,7 +107,7 @@ fn codes_that_lost_their_zeros_to_a_number_are_read_as_codes() {
     columns[2].name = "district".into();
     assert_eq!(columns[2].kind, Kind::Number);
     let list = Table::new(columns).expect("columns");
-    let (report, matched) = match_list(&model("boosted"), &list);
+    let (report, matched) = matched(&model("boosted"), &list);
     assert!(report.is_complete());
     assert_eq!(matched.column("district").expect("district").kind.storage(), Kind::Code.storage());
 }
@@ -101,20 +116,162 @@ fn codes_that_lost_their_zeros_to_a_number_are_read_as_codes() {
 fn the_scored_list_keeps_its_columns_and_adds_two() {
     let list = table("id,Annual Fee,plan,district\nx1,150,Plus,012\nx2,160,Basic,013\nx3,170,Complete,014\n");
     let model = model("logistic");
-    let (_, matched) = match_list(&model, &list);
-    let (table, acted) = scored(&model, &list, &matched, Some(By::CutOff(0.35))).expect("scored");
+    let Scored { table, acted, .. } = scored(&model, &list, Some(By::CutOff(0.35)), Extras::default()).expect("scored");
     let names: Vec<&str> = table.columns().iter().map(|c| c.name.as_str()).collect();
     assert_eq!(names, ["id", "Annual Fee", "plan", "district", PROBABILITY, DECISION]);
     let decisions = (0..3).filter(|&r| table.column(DECISION).expect("decision").text(r).as_deref() == Some("act"));
     assert_eq!(decisions.count() as u64, acted);
     // Scored again, the old scores are replaced and not doubled.
-    let (again, _) = scored(&model, &table, &match_list(&model, &table).1, None).expect("scored");
+    let again = scored(&model, &table, None, Extras::default()).expect("scored").table;
     assert_eq!(again.columns().len(), 5);
-    let csv = String::from_utf8(to_csv(&table).expect("csv")).expect("text");
+    let csv = String::from_utf8(file(Form::Csv, &table)).expect("text");
     assert!(
         csv.starts_with("id,Annual Fee,plan,district,pronoia_probability,pronoia_decision\nx1,150,Plus,012,0."),
         "{csv}"
     );
+}
+
+fn file(form: Form, table: &Table) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    form.write(table, &mut bytes).expect("a file");
+    bytes
+}
+
+#[test]
+fn what_was_said_about_columns_holds_and_nothing_is_a_value_too() {
+    let model = model("logistic");
+    let list = table("id,yearly price,plan\nx1,150,Plus\nx2,160,Basic\n");
+    let (report, _) = matched(&model, &list);
+    assert_eq!(report.lacking(), ["Annual Fee", "district"]);
+    let answers: Answers =
+        [("Annual Fee".into(), Answer::Column("yearly price".into())), ("district".into(), Answer::Nothing)].into();
+    let (report, columns) = match_list(&model, &[], &list, &answers);
+    assert!(report.is_complete() && report.unused == ["id"], "{report:?}");
+    assert_eq!(report.inputs[0].paired, Paired::Said("yearly price".into()));
+    assert!(remarks(&report, "district").contains("nobody has a value"));
+    let renamed = table("id,Annual Fee,plan,district\nx1,150,Plus,\nx2,160,Basic,\n");
+    let (_, own) = matched(&model, &renamed);
+    let told = |columns: &Table| model.probabilities(columns, &[0, 1]).expect("scores");
+    assert_eq!(told(&columns), told(&own), "as if the list had come so");
+}
+
+/// A policy that keeps half of the fee of everybody whom an offer keeps.
+fn policy(columns: &Table) -> Policy {
+    let fee = Amount::typed("\"half fee\"", &Expression::columns_of(columns)).expect("a formula");
+    let mut policy = Policy {
+        economics: Economics::usual(Question::Churn).chosen().with("value_kept", fee),
+        offers: Offers::default(),
+        rule: Rule::value_aware(),
+    };
+    let rows: Vec<usize> = (0..columns.rows()).collect();
+    policy.worked_out(columns, &rows).expect("amounts");
+    policy
+}
+
+#[test]
+fn amounts_may_rest_on_columns_that_steps_make_and_on_customers_without_one() {
+    let derive = Action::Derive { name: "half fee".into(), expression: "0.5 * \"Annual Fee\"".into() };
+    let keep = Action::Filter { condition: "\"Annual Fee\" > 120".into() };
+    let steps = [derive, keep].map(|action| Step { action, off: false });
+    let known = records();
+    let kinds: Vec<(String, Kind)> = known.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
+    let half: Vec<f64> =
+        (0..known.rows()).map(|i| known.column("Annual Fee").expect("a fee").number(i).expect("one") / 2.0).collect();
+    let mut column = pronoia_core::table::ColumnBuilder::new("half fee", Kind::Number);
+    half.iter().for_each(|&x| column.push_number(x));
+    let policy = policy(&known.with(column.finish()));
+    assert_eq!(columns_of_policy(&policy, &steps, &kinds).expect("read"), ["Annual Fee"]);
+
+    let model = model("logistic");
+    let list = table("Annual Fee,plan,district\n150,Plus,012\n-90,Basic,013\n,Basic,013\n");
+    let population = Population::default();
+    let by = By::Policy { policy: &policy, population: &population, steps: &steps };
+    let extras = Extras { gain: true, ..Extras::default() };
+    let found = scored(&model, &list, Some(by), extras).expect("scored");
+    assert_eq!(found.lacking, 2, "half of minus 90 is no value of a kept customer, and nothing is none");
+    let mean = half.iter().sum::<f64>() / half.len() as f64;
+    let number = |name: &str, row: usize| found.table.column(name).expect("there").number(row).expect("a number");
+    let mut gained = 0.0;
+    for (row, value) in [75.0, mean, mean].into_iter().enumerate() {
+        let p = number(PROBABILITY, row);
+        let gain = p * (0.25 * (value - 25.0) - 2.0) - (1.0 - p) * (0.3 * 25.0 + 2.0);
+        assert!((number(GAIN, row) - gain).abs() < 1e-9, "{row}");
+        let acts = found.table.column(DECISION).expect("decided").text(row).as_deref() == Some("act");
+        assert_eq!(acts, gain > 0.0);
+        gained += if acts { gain } else { 0.0 };
+    }
+    assert!((found.gain.expect("a gain") - gained).abs() < 1e-9);
+}
+
+#[test]
+fn what_else_there_is_to_say_is_written_beside() {
+    let list = table("id,Annual Fee,plan,district\nx1,150,Platinum,012\nx2,900,Basic,013\nx3,170,Complete,014\n");
+    let extras = Extras { other_probability: true, gain: false, band: true, reasons: 2, remarks: true };
+    for family in ["logistic", "boosted"] {
+        let model = model(family);
+        let scoring = Scoring { model: &model, by: Some(By::CutOff(0.4)), extras, tenths: &[0.6, 0.4] };
+        let table = scoring.of(&list, &matched(&model, &list).1, &[false, false, true]).expect("scored").table;
+        let text = |name: &str, row: usize| table.column(name).expect("there").text(row);
+        for row in 0..3 {
+            let p = table.column(PROBABILITY).expect("there").number(row).expect("a number");
+            let other = table.column(OTHER_PROBABILITY).expect("there").number(row).expect("a number");
+            assert_eq!(p + other, 1.0);
+            let band = if p >= 0.6 {
+                "1"
+            } else if p >= 0.4 {
+                "2"
+            } else {
+                "3"
+            };
+            assert_eq!(text(BAND, row).as_deref(), Some(band), "{p}");
+            let reasons = text(REASONS, row).unwrap_or_default();
+            assert!(reasons.contains(" = ") && reasons.split("; ").count() <= 2, "{reasons}");
+        }
+        assert!(text(REASONS, 2).expect("reasons").contains("plan = Complete (+"), "{:?}", text(REASONS, 2));
+        assert_eq!(text(REMARK, 0).as_deref(), Some("plan “Platinum” never seen"));
+        assert_eq!(text(REMARK, 1).as_deref(), Some("Annual Fee 900 out of range"));
+        assert_eq!(text(REMARK, 2).as_deref(), Some("was in training"));
+    }
+}
+
+#[test]
+fn every_form_of_file_is_read_back_as_it_was() {
+    let list =
+        table("id,Annual Fee,plan,since\n007,150.25,Plus,2024-02-29\n008,,\"a, \"\"b\"\" ü\",1999-12-31\n009,-3,,\n");
+    for form in Form::ALL {
+        let (read, scan) = read_table(&file(form, &list), &Unwatched).expect("read back");
+        assert_eq!((scan.rejected, scan.misfit_cells), (0, 0), "{form:?}");
+        for column in list.columns() {
+            let there = read.column(&column.name).unwrap_or_else(|| panic!("{form:?}: {}", column.name));
+            for row in 0..list.rows() {
+                assert_eq!(there.text(row), column.text(row), "{form:?} {} {row}", column.name);
+            }
+        }
+    }
+    let formula = table("note,fee\n\"=HYPERLINK(\"\"x\"\")\",1\n-2+3,2\n");
+    assert!(String::from_utf8_lossy(&file(Form::Csv, &formula)).contains("'=HYPERLINK"));
+    let (read, _) = read_table(&file(Form::Xlsx, &formula), &Unwatched).expect("read back");
+    assert_eq!(read.column("note").expect("there").text(0).as_deref(), Some("=HYPERLINK(\"x\")"), "text, not run");
+}
+
+#[test]
+fn a_sheet_that_is_too_small_is_said_before_anything_is_written() {
+    let mut column = pronoia_core::table::ColumnBuilder::new("x", Kind::Number);
+    (0..1_048_576).for_each(|i| column.push_number(f64::from(i)));
+    let long = Table::new(vec![column.finish()]).expect("a table");
+    let mut bytes = Vec::new();
+    let refused = Form::Xlsx.write(&long, &mut bytes).expect_err("too long").to_string();
+    assert!(refused.contains("Take CSV or Parquet") && bytes.is_empty(), "{refused}");
+}
+
+#[test]
+fn customers_of_the_records_are_found_again() {
+    let records = records();
+    let list = records.take(&[5, 17, 800]);
+    let by = ["id".to_owned()];
+    assert_eq!(same_rows(&list, &records, &by).expect("found"), [Some(5), Some(17), Some(800)]);
+    let strangers = table("id,Annual Fee\nz1,150\nz2,151\n");
+    assert_eq!(same_rows(&strangers, &records, &by).expect("found"), [None, None]);
 }
 
 /// Both families, fitted once for all cases.
@@ -131,7 +288,7 @@ proptest! {
         }
         let list = table(&text);
         for model in MODELS.iter() {
-            let (_, matched) = match_list(model, &list);
+            let (_, matched) = matched(model, &list);
             let all: Vec<usize> = (0..list.rows()).collect();
             let together = model.probabilities(&matched, &all).expect("scores");
             for row in all {

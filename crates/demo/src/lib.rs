@@ -13,7 +13,7 @@ mod visits;
 pub use dental::{Contact, dental_log_odds, dental_offer};
 pub use files::{
     WarehouseTable, cancellations_csv, damaged_csv, dental_offer_jsonl, instalments_xlsx, members_csv, outcome_csv,
-    renewals_csv, visits_parquet, warehouse,
+    renewals_as_sent_csv, renewals_csv, visits_parquet, warehouse,
 };
 pub use instalments::{Agreement, instalment_log_odds, instalments};
 pub use members::{Member, members, true_log_odds};
@@ -33,6 +33,9 @@ pub const FIRST_RENEWAL: u32 = 400_001;
 
 /// Customers on the list to be scored.
 pub const RENEWALS: usize = 3_000;
+
+/// Customers of the records who are on the list that a branch sent.
+pub const KNOWN: usize = 200;
 
 /// Instalment agreements in the demonstration.
 pub const AGREEMENTS: usize = 9_000;
@@ -58,6 +61,7 @@ pub fn files() -> Result<Vec<(&'static str, Vec<u8>)>, String> {
         ("instalments.xlsx", instalments_xlsx(&agreements).map_err(|e| e.to_string())?),
         ("dental_offer.jsonl", dental_offer_jsonl(&contacts)),
         ("renewals_next_quarter.csv", renewals_csv(&renewals)),
+        ("renewals_from_the_branch.csv", renewals_as_sent_csv(&renewals[KNOWN..], &people[..KNOWN])),
         ("members_damaged.csv", damaged_csv(&people[..2_000])),
     ])
 }

@@ -6,11 +6,11 @@ use pronoia_core::learn::{Estimator, Settings};
 use pronoia_core::model::ModelError;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::match_list;
+use pronoia_core::score::{Answer, Answers, MatchReport, match_list, same_rows};
 use pronoia_core::study::{self, Basis, Outcome, Role, Verdict};
 use pronoia_core::tune::{Measure, Plan, SEARCHED, Search};
 use pronoia_core::{Kind, Model, Table};
-use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members};
+use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, KNOWN, Member, SEED, members, renewals_as_sent_csv, renewals_csv};
 
 fn outcome() -> Outcome {
     Outcome::is("cancelled", "yes")
@@ -163,23 +163,88 @@ fn a_search_finds_a_model_within_reach_of_the_best_that_is_possible() {
     assert_eq!(pairs, ["species and plan_tier", "weekend_visits and moved_home"], "the two that were planted");
 }
 
-#[test]
-fn the_clean_list_matches_without_a_remark() {
-    let people = members(6_000, SEED, FIRST_MEMBER);
-    let table = records(&people);
-    let predictors = ["species", "district", "fee_rise_pct", "newsletter", "months_since_visit"].map(str::to_owned);
+/// A model of everything that a study keeps.
+fn of_everything(people: &[Member]) -> Model {
+    let table = records(people);
+    let predictors: Vec<String> = proposed(people, &table)
+        .into_iter()
+        .filter(|choice| choice.role == Role::Predictor)
+        .filter(|choice| !["days_since_last_login", "exit_survey_sent", "legacy_ref"].contains(&choice.name.as_str()))
+        .map(|choice| choice.name)
+        .collect();
+    assert!(predictors.len() >= 16 && predictors.iter().any(|name| name == "pets"), "{predictors:?}");
     let rows: Vec<usize> = (0..table.rows()).collect();
     let settings = Settings::of_family("logistic").expect("family");
-    let model = Model::fit(&table, &Basis::plain(outcome(), predictors.to_vec()), &rows, &settings, 1, &Unwatched)
-        .expect("a fit");
-    let list = members(500, SEED + 1, FIRST_RENEWAL);
-    let (list, _) = read_table(&pronoia_demo::renewals_csv(&list), &Unwatched).expect("the list");
-    let (report, _) = match_list(&model, &list);
-    assert!(report.is_complete());
-    for input in &report.inputs {
-        assert!(input.remarks().is_empty(), "{}: {:?}", input.name, input.remarks());
+    Model::fit(&table, &Basis::plain(outcome(), predictors), &rows, &settings, 1, &Unwatched).expect("a fit")
+}
+
+fn list(bytes: &[u8]) -> Table {
+    read_table(bytes, &Unwatched).expect("the list").0
+}
+
+fn remarks(report: &MatchReport) -> Vec<(String, String)> {
+    let said = report.inputs.iter().map(|input| (input.name.clone(), input.remarks().join("; ")));
+    said.filter(|(_, remarks)| !remarks.is_empty()).collect()
+}
+
+#[test]
+fn the_clean_list_matches_without_a_remark() {
+    let model = of_everything(&members(6_000, SEED, FIRST_MEMBER));
+    for (n, seed) in [(500, SEED + 1), (3_000, SEED + 1), (3_000, SEED + 61)] {
+        let list = list(&renewals_csv(&members(n, seed, FIRST_RENEWAL)));
+        let (report, _) = match_list(&model, &[], &list, &Answers::new());
+        assert!(report.is_complete());
+        assert!(report.is_clean(), "{n} {seed}: {:?}", remarks(&report));
+        assert!(list.column("cancelled").is_none() && list.column("exit_survey_sent").is_none());
     }
-    assert!(list.column("cancelled").is_none() && list.column("exit_survey_sent").is_none());
+}
+
+#[test]
+fn everything_that_is_wrong_with_the_list_as_sent_is_reported_and_nothing_else() {
+    let people = members(6_000, SEED, FIRST_MEMBER);
+    let model = of_everything(&people);
+    let fresh = members(2_800, SEED + 1, FIRST_RENEWAL);
+    let sent = list(&renewals_as_sent_csv(&fresh, &people[..KNOWN]));
+    let (report, _) = match_list(&model, &[], &sent, &Answers::new());
+    assert_eq!(report.lacking(), ["months_since_visit", "pets"]);
+    let input = |name: &str| report.inputs.iter().find(|input| input.name == name).expect("needed");
+    assert_eq!(input("months_since_visit").suggestion(), Some("Months since last visit"));
+    assert_eq!(input("pets").suggestion(), None);
+    let planted = |of: fn(usize) -> bool| (KNOWN..3_000).filter(|i| of(*i)).count() as u64;
+    assert_eq!(input("plan_tier").unseen, [("Premium".to_owned(), planted(|i| i % 40 == 11))]);
+    assert_eq!(input("annual_fee").out_of_range, planted(|i| i % 150 == 31));
+    let drift = input("fee_rise_pct").drift.clone().expect("compared");
+    assert!(drift.is_far() && drift.part.2 < drift.part.1 || drift.psi > 1.0, "{drift:?}");
+    let said: Vec<String> = remarks(&report).into_iter().map(|(name, _)| name).collect();
+    assert_eq!(said, ["plan_tier", "months_since_visit", "fee_rise_pct", "annual_fee", "pets"]);
+    let by = ["member_id".to_owned()];
+    let same = same_rows(&sent, &records(&people), &by).expect("identified");
+    let expected: Vec<Option<usize>> = (0..3_000).map(|row| (row < KNOWN).then_some(row)).collect();
+    assert_eq!(same, expected);
+
+    // Taken as suggested, customers are scored as they are on a clean list without the column that is missing.
+    let answers: Answers = [
+        ("months_since_visit".into(), Answer::Column("Months since last visit".into())),
+        ("pets".into(), Answer::Nothing),
+    ]
+    .into();
+    let (report, columns) = match_list(&model, &[], &sent, &answers);
+    assert!(report.is_complete());
+    let all: Vec<Member> = people[..KNOWN].iter().chain(&fresh).cloned().collect();
+    let clean = list(&renewals_csv(&all));
+    let without = Table::new(clean.columns().iter().filter(|c| c.name != "pets").cloned().collect()).expect("columns");
+    let answers: Answers = [("pets".into(), Answer::Nothing)].into();
+    let (_, expected) = match_list(&model, &[], &without, &answers);
+    let every: Vec<usize> = (0..3_000).collect();
+    let told = |columns: &Table| model.probabilities(columns, &every).expect("scores");
+    let (sent, clean) = (told(&columns), told(&expected));
+    let untouched = |row: &usize| {
+        let rise = all[*row].fee_rise.is_none_or(|rise| rise >= 4.0);
+        rise && (*row < KNOWN || (row % 40 != 11 && row % 150 != 31))
+    };
+    let compared: Vec<usize> = every.iter().copied().filter(untouched).collect();
+    assert!(compared.len() > 1_000);
+    assert!(compared.iter().all(|&row| sent[row] == clean[row]));
 }
 
 #[test]

@@ -65,6 +65,18 @@ pub enum Work {
         /// The study.
         study: i64,
     },
+    /// Take a table as a list of a study, and match it.
+    Bring {
+        /// The study.
+        study: i64,
+        /// The table.
+        table: i64,
+    },
+    /// Match a list anew, after somebody said what its columns are.
+    Match {
+        /// The list.
+        list: i64,
+    },
     /// Fit a model.
     Fit {
         /// The model.

@@ -1,6 +1,6 @@
 //! Lists of customers to be scored.
 
-use pronoia_core::score::MatchReport;
+use pronoia_core::score::{Answers, Extras, MatchReport};
 use pronoia_core::study::ChosenPolicy;
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
@@ -17,7 +17,7 @@ impl Store {
         study_id: i64,
         table_id: i64,
         chosen: &ChosenPolicy,
-        report: &MatchReport,
+        (report, answers): (&MatchReport, &Answers),
     ) -> Result<i64> {
         let row = list::ActiveModel {
             study_id: Set(study_id),
@@ -25,6 +25,8 @@ impl Store {
             model_id: Set(chosen.model_id),
             policy: Set(serde_json::to_value(chosen)?),
             report: Set(serde_json::to_value(report)?),
+            answers: Set(serde_json::to_value(answers)?),
+            extras: Set(serde_json::to_value(Extras::usual())?),
             state: Set("matched".into()),
             ..Default::default()
         };
@@ -51,6 +53,44 @@ impl Store {
         list::Entity::find_by_id(id).one(&self.db).await?.ok_or(StoreError::NotFound("This list"))
     }
 
+    /// Writes down what was said about the columns of a list; what was scored before no longer holds.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_answers(&self, id: i64, answers: &Answers) -> Result<()> {
+        let row = list::ActiveModel {
+            id: Set(id),
+            answers: Set(serde_json::to_value(answers)?),
+            state: Set("matched".into()),
+            scored_id: Set(None),
+            acted: Set(None),
+            gain: Set(None),
+            ..Default::default()
+        };
+        row.update(&self.db).await?;
+        Ok(())
+    }
+
+    /// Writes down how a list fits.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_report(&self, id: i64, report: &MatchReport) -> Result<()> {
+        let report = Set(serde_json::to_value(report)?);
+        list::ActiveModel { id: Set(id), report, ..Default::default() }.update(&self.db).await?;
+        Ok(())
+    }
+
+    /// Writes down that a list is to be scored, and what its scored form is to hold besides.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_scoring(&self, id: i64, extras: &Extras) -> Result<()> {
+        let (extras, state) = (Set(serde_json::to_value(extras)?), Set("scoring".into()));
+        list::ActiveModel { id: Set(id), extras, state, ..Default::default() }.update(&self.db).await?;
+        Ok(())
+    }
+
     /// Writes down how far the scoring is.
     ///
     /// # Errors
@@ -68,6 +108,22 @@ impl list::Model {
     /// [`StoreError::Damaged`].
     pub fn matched(&self) -> Result<MatchReport> {
         Ok(serde_json::from_value(self.report.clone())?)
+    }
+
+    /// What was said about its columns.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn said(&self) -> Result<Answers> {
+        Ok(serde_json::from_value(self.answers.clone())?)
+    }
+
+    /// What its scored form holds besides.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn held(&self) -> Result<Extras> {
+        Ok(serde_json::from_value(self.extras.clone())?)
     }
 
     /// The policy that it is decided on by.

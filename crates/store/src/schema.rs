@@ -18,6 +18,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::CLOSER),
             Box::new(Step::POLICY),
             Box::new(Step::UNDERSTANDING),
+            Box::new(Step::MATCHING),
         ]
     }
 }
@@ -50,6 +51,8 @@ impl Step {
     /// What candidates go by.
     const UNDERSTANDING: Self =
         Self { name: "m0010_understanding", sql: include_str!("schema/0010_understanding.sql") };
+    /// How lists are read, and what their scored form holds.
+    const MATCHING: Self = Self { name: "m0011_matching", sql: include_str!("schema/0011_matching.sql") };
 }
 
 impl MigrationName for Step {

@@ -3,6 +3,7 @@
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
 use pronoia_core::prepare::Action;
+use pronoia_core::score::Extras;
 use pronoia_core::study::{Outcome, Question, Role};
 use pronoia_demo as demo;
 use pronoia_store::fits::Fit;
@@ -225,7 +226,8 @@ async fn list(app: &App, workspace: i64, study: i64) -> Result<(), String> {
     let renewals = demo::members(demo::RENEWALS, demo::SEED + 1, demo::FIRST_RENEWAL);
     bring(app, workspace, Some(study), "renewals_next_quarter.csv", &demo::renewals_csv(&renewals)).await?;
     let list = app.store.lists(study).await.map_err(sentence)?.first().ok_or("the list was not matched")?.id;
-    app.store.set_list_state(list, "scoring").await.map_err(sentence)?;
+    let extras = Extras { reasons: 3, ..Extras::usual() };
+    app.store.set_scoring(list, &extras).await.map_err(sentence)?;
     app.store.enqueue(workspace, Some(study), "Scoring the list", &Work::Score { list }).await.map_err(sentence)?;
     work::drain(app).await
 }

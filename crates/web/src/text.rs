@@ -63,11 +63,6 @@ pub fn plain_share(share: impl Borrow<f64>) -> String {
     format!("{}", (share.borrow() * 1e8).round() / 1e6)
 }
 
-/// A stored probability to three decimals.
-pub fn shortened(probability: &str) -> String {
-    probability.parse::<f64>().map_or_else(|_| probability.to_owned(), |p| fixed(p, 3))
-}
-
 /// Reads a number that somebody typed, with a point or a comma before its decimals.
 ///
 /// # Errors

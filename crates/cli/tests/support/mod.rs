@@ -217,6 +217,14 @@ impl Http {
         Self::answer(self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call())
     }
 
+    /// A file, as it is.
+    pub fn bytes(&self, path: &str) -> Vec<u8> {
+        let mut answer =
+            self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call().expect("an answer");
+        assert_eq!(answer.status(), 200, "{path}");
+        answer.body_mut().read_to_vec().expect("a body")
+    }
+
     pub fn post(&self, path: &str, fields: &[(&str, &str)]) -> Answer {
         let request = self.agent.post(format!("{}{path}", self.url)).header("cookie", &self.cookie);
         Self::answer(request.send_form(fields.iter().copied()))

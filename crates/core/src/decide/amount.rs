@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use arrow_array::{Array, Float64Array};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -114,11 +115,8 @@ impl Amount {
             Self::Same(amount) => return Ok((Values::Same(*amount), 0)),
             Self::Each(formula) => formula,
         };
-        let found = formula.expression.evaluate(table).map_err(AmountError::Customers)?;
-        let Vector::Number(numbers) = &found.values else {
-            return Err(AmountError::Customers(format!("“{}” is not a number.", formula.expression.source())));
-        };
-        let known = |row: usize| (!found.values.is_missing(row)).then(|| numbers.value(row));
+        let numbers = formula.numbers(table)?;
+        let known = |row: usize| numbers.is_valid(row).then(|| numbers.value(row));
         let (sum, there) = rows.iter().filter_map(|&row| known(row)).fold((0.0, 0u64), |(s, n), x| (s + x, n + 1));
         if there == 0 {
             let source = formula.expression.source();
@@ -127,6 +125,40 @@ impl Amount {
         let mean = sum / there as f64;
         let values = rows.iter().map(|&row| known(row).unwrap_or(mean)).collect();
         Ok((Values::Each(values), rows.len() as u64 - there))
+    }
+
+    /// Works it out for every row of a list; also for how many it has no value that is `possible`,
+    /// who are given what it came to on average when it was chosen.
+    ///
+    /// # Errors
+    /// [`AmountError::Customers`] if the expression cannot be worked out on this table, or it is not
+    /// known what it came to.
+    pub(super) fn applied(&self, list: &Table, possible: impl Fn(f64) -> bool) -> Result<(Values, u64), AmountError> {
+        let formula = match self {
+            Self::Same(amount) => return Ok((Values::Same(*amount), 0)),
+            Self::Each(formula) => formula,
+        };
+        if !formula.mean.is_finite() {
+            let every: Vec<usize> = (0..list.rows()).collect();
+            return self.values(list, &every);
+        }
+        let numbers = formula.numbers(list)?;
+        let known = |row: usize| {
+            Some(row).filter(|&row| numbers.is_valid(row)).map(|row| numbers.value(row)).filter(|x| possible(*x))
+        };
+        let values: Vec<Option<f64>> = (0..list.rows()).map(known).collect();
+        let lacking = values.iter().filter(|value| value.is_none()).count() as u64;
+        Ok((Values::Each(values.into_iter().map(|value| value.unwrap_or(formula.mean)).collect()), lacking))
+    }
+}
+
+impl Formula {
+    /// Its value in every row.
+    fn numbers(&self, table: &Table) -> Result<Float64Array, AmountError> {
+        match self.expression.evaluate(table).map_err(AmountError::Customers)?.values {
+            Vector::Number(numbers) => Ok(numbers),
+            _ => Err(AmountError::Customers(format!("“{}” is not a number.", self.expression.source()))),
+        }
     }
 }
 

@@ -209,8 +209,27 @@ impl Economics {
     /// # Errors
     /// [`EconomicsError`] for the first amount that cannot be, for anybody.
     pub fn worked_out(&mut self, table: &Table, rows: &[usize]) -> Result<(Economics<Values>, u64), EconomicsError> {
+        let (values, lacking) = self.values(|assumption, amount| assumption.worked_out(amount, table, rows))?;
+        let means: Vec<f64> = values.amounts().iter().map(|(_, values)| values.mean()).collect();
+        let mut means = means.into_iter();
+        *self = self.map(|_, amount| {
+            let mut amount = amount.clone();
+            means.next().into_iter().for_each(|mean| amount.note_mean(mean));
+            amount
+        });
+        Ok((values, lacking))
+    }
+
+    /// Every amount worked out in some way, and the most rows that lacked one of them.
+    ///
+    /// # Errors
+    /// The first that there is.
+    pub(super) fn values(
+        &self,
+        mut of: impl FnMut(&Assumption, &Amount) -> Result<(Values, u64), EconomicsError>,
+    ) -> Result<(Economics<Values>, u64), EconomicsError> {
         let (mut wrong, mut lacking) = (None, 0);
-        let values = self.map(|assumption, amount| match assumption.worked_out(amount, table, rows) {
+        let values = self.map(|assumption, amount| match of(assumption, amount) {
             Ok((values, without)) => {
                 lacking = lacking.max(without);
                 values
@@ -220,17 +239,7 @@ impl Economics {
                 Values::Same(0.0)
             }
         });
-        if let Some(wrong) = wrong {
-            return Err(wrong);
-        }
-        let means: Vec<f64> = values.amounts().iter().map(|(_, values)| values.mean()).collect();
-        let mut means = means.into_iter();
-        *self = self.map(|_, amount| {
-            let mut amount = amount.clone();
-            means.next().into_iter().for_each(|mean| amount.note_mean(mean));
-            amount
-        });
-        Ok((values, lacking))
+        wrong.map_or(Ok((values, lacking)), Err)
     }
 }
 
@@ -270,6 +279,17 @@ impl Assumption {
         possible(self, least, whose)?;
         possible(self, most, whose)?;
         Ok((values, without))
+    }
+
+    /// Works out an amount of this kind for every row of a list; also for how many it has no value
+    /// that it may be, who are given what it came to on average when it was chosen.
+    ///
+    /// # Errors
+    /// [`EconomicsError`] if it cannot be worked out on this table.
+    pub(super) fn applied(&self, amount: &Amount, list: &Table) -> Result<(Values, u64), EconomicsError> {
+        amount
+            .applied(list, |value| self.is_possible(value))
+            .map_err(|why| EconomicsError::Formula { name: self.name, why })
     }
 }
 

@@ -125,16 +125,40 @@ impl Offers {
         table: &Table,
         rows: &[usize],
     ) -> Result<(Offered, u64), EconomicsError> {
-        let (first, mut lacking) = economics.worked_out(table, rows)?;
+        let first = economics.worked_out(table, rows)?;
+        let found = self.values(economics, first, |assumption, amount| assumption.worked_out(amount, table, rows))?;
+        for (offer, values) in self.others.iter_mut().zip(&found.0.0[1..]) {
+            for (word, amount) in &mut offer.amounts {
+                values.amount(word).into_iter().for_each(|values| amount.note_mean(values.mean()));
+            }
+        }
+        Ok(found)
+    }
+
+    /// Works out every amount of every offer for the rows of a list.
+    ///
+    /// # Errors
+    /// [`EconomicsError`] if one cannot be worked out on this table.
+    pub(super) fn applied(&self, economics: &Economics, list: &Table) -> Result<(Offered, u64), EconomicsError> {
+        let first = economics.values(|assumption, amount| assumption.applied(amount, list))?;
+        self.values(economics, first, |assumption, amount| assumption.applied(amount, list))
+    }
+
+    /// The amounts of all offers, those of the others worked out in some way where they differ from
+    /// the first.
+    fn values(
+        &self,
+        economics: &Economics,
+        (first, mut lacking): (Economics<Values>, u64),
+        of: impl Fn(&Assumption, &Amount) -> Result<(Values, u64), EconomicsError>,
+    ) -> Result<(Offered, u64), EconomicsError> {
         let assumptions: Vec<Assumption> = economics.amounts().into_iter().map(|(assumption, _)| assumption).collect();
         let mut all = vec![first.clone()];
-        for offer in &mut self.others {
+        for offer in &self.others {
             let mut own = first.clone();
             for assumption in &assumptions {
-                let Some(amount) = offer.amounts.get_mut(assumption.word) else { continue };
-                let (values, without) =
-                    assumption.worked_out(amount, table, rows).map_err(|wrong| wrong.of_offer(&offer.name))?;
-                amount.note_mean(values.mean());
+                let Some(amount) = offer.amounts.get(assumption.word) else { continue };
+                let (values, without) = of(assumption, amount).map_err(|wrong| wrong.of_offer(&offer.name))?;
                 lacking = lacking.max(without);
                 own = own.with(assumption.word, values);
             }

@@ -104,6 +104,15 @@ impl Policy {
     pub fn worked_out(&mut self, table: &Table, rows: &[usize]) -> Result<(Offered, u64), EconomicsError> {
         self.offers.worked_out(&mut self.economics, table, rows)
     }
+
+    /// Works out every amount for the rows of a list; also for how many rows one of them has no
+    /// value that it may be, who are given what it came to on average when it was chosen.
+    ///
+    /// # Errors
+    /// [`EconomicsError`] if one cannot be worked out on this table.
+    pub fn applied(&self, list: &Table) -> Result<(Offered, u64), EconomicsError> {
+        self.offers.applied(&self.economics, list)
+    }
 }
 
 /// Less than anything costs.

@@ -95,6 +95,12 @@ impl Ranking {
         self.stands.partition_point(|s| s.cut_off >= cut_off).saturating_sub(1)
     }
 
+    /// The least key of every tenth of the rows but the last, from the first down.
+    pub fn tenths(&self) -> Vec<f64> {
+        let reaches = |tenth: u64| move |stand: &&Stand| stand.acted * 10 >= tenth * self.rows;
+        (1..10).filter_map(|tenth| self.stands.iter().find(reaches(tenth)).map(|stand| stand.cut_off)).collect()
+    }
+
     /// Counts at a step.
     pub fn confusion(&self, position: usize) -> Confusion {
         let stand = &self.stands[position.min(self.stands.len() - 1)];

@@ -2,8 +2,12 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::Spread;
 use crate::Kind;
 use crate::table::{Column, Values};
+
+/// How far beside the range that was seen a number is still like those in it, as a share of the width.
+const BESIDE: f64 = 0.1;
 
 /// A column that a model reads from the customer, and what training saw of it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -14,6 +18,9 @@ pub struct Input {
     pub kind: Kind,
     /// What occurred in it.
     pub seen: Seen,
+    /// How that was spread; none in models that were fitted before it was counted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub spread: Option<Spread>,
 }
 
 /// What occurred in a column.
@@ -45,7 +52,7 @@ impl Input {
                 _ => Seen::Between(x, x),
             }),
         };
-        Self { name: column.name.clone(), kind: column.kind, seen }
+        Self { name: column.name.clone(), kind: column.kind, seen, spread: Some(Spread::of(column, rows)) }
     }
 
     /// Whether a value was never seen in training.
@@ -54,6 +61,18 @@ impl Input {
             Seen::Values(values) => values.binary_search_by(|v| v.as_str().cmp(value)).is_err(),
             Seen::Nothing => true,
             Seen::Between(..) => false,
+        }
+    }
+
+    /// Whether a number lies outside what was seen in training by more than a tenth of its width: some
+    /// few always lie a little outside.
+    pub fn is_beyond(&self, x: f64) -> bool {
+        match self.seen {
+            Seen::Between(low, high) => {
+                let beside = (high - low) * BESIDE;
+                x < low - beside || x > high + beside
+            }
+            Seen::Values(_) | Seen::Nothing => false,
         }
     }
 }

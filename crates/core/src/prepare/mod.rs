@@ -8,6 +8,7 @@ mod encoding;
 mod fitting;
 mod inputs;
 mod sample;
+mod spread;
 pub mod steps;
 mod suggest;
 mod yeo_johnson;
@@ -18,6 +19,7 @@ pub use encoding::{Encoded, Encoder};
 pub use fitting::{FittedStep, OTHER};
 pub use inputs::{Input, Seen};
 pub use sample::Sample;
+pub use spread::Spread;
 pub use steps::{Action, Filling, Step, StepError};
 pub use suggest::suggestions;
 

@@ -35,6 +35,40 @@ pub fn renewals_csv(members: &[Member]) -> Vec<u8> {
     rows(members, &PLAIN, false, false).into_bytes()
 }
 
+/// Members who come up for renewal as a branch sent them, `known` from the records among them: the
+/// months since the last visit under another name, no number of pets, a plan that there never was
+/// for one in 40, an impossible fee for one in 150, and fees that rose for everybody.
+pub fn renewals_as_sent_csv(fresh: &[Member], known: &[Member]) -> Vec<u8> {
+    let all: Vec<Member> = known.iter().chain(fresh).cloned().collect();
+    let text = rows(&all, &PLAIN, false, false);
+    let mut lines = text.lines().map(|line| line.split(',').map(str::to_owned).collect::<Vec<_>>());
+    let mut names = lines.next().unwrap_or_default();
+    let place = |name: &str| names.iter().position(|n| n == name).unwrap_or_default();
+    let [visit, pets, tier, fee, rise] =
+        ["months_since_visit", "pets", "plan_tier", "annual_fee", "fee_rise_pct"].map(place);
+    names[visit] = "Months since last visit".into();
+    names.remove(pets);
+    let mut out = names.join(",") + "\n";
+    for (i, mut fields) in lines.enumerate() {
+        // Those from the records are left as they are, so that they can be found again.
+        if i >= known.len() {
+            if i % 40 == 11 {
+                fields[tier] = "Premium".into();
+            }
+            if i % 150 == 31 {
+                fields[fee] = "9900.00".into();
+            }
+        }
+        if let Some(low) = fields[rise].parse::<f64>().ok().filter(|rise| *rise < 4.0) {
+            fields[rise] = format!("{:.1}", low + 4.0);
+        }
+        fields.remove(pets);
+        out += &fields.join(",");
+        out.push('\n');
+    }
+    out.into_bytes()
+}
+
 /// Members with their outcome: commas, decimal points.
 pub(super) fn plain_rows(members: &[Member]) -> String {
     rows(members, &PLAIN, true, true)

@@ -25,6 +25,14 @@ pub struct Model {
     pub scored_id: Option<i64>,
     /// How many are to be acted on.
     pub acted: Option<i64>,
+    /// What was said about its columns: a `pronoia_core::score::Answers`.
+    pub answers: Json,
+    /// What its scored form holds besides: a `pronoia_core::score::Extras`.
+    pub extras: Json,
+    /// What acting on those to be acted on is expected to gain.
+    pub gain: Option<f64>,
+    /// For how many customers an amount had no value.
+    pub lacking: i64,
     /// When it was brought.
     pub created_at: DateTimeUtc,
 }

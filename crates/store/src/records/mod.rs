@@ -2,15 +2,17 @@
 
 mod append;
 mod copy;
+mod groups;
 mod join;
 mod page;
 mod read;
 mod write;
 
 pub use append::{Append, AppendAccount};
+pub use groups::ActedGroup;
 pub use join::{Join, KeyAccount, KeySide, Take};
 pub use page::{Page, Sort};
-pub use write::{Importer, Label, SealedFor};
+pub use write::{Importer, Label, ScoredList, SealedFor};
 
 use pronoia_core::Kind;
 use pronoia_core::profile::TableProfile;

@@ -22,8 +22,21 @@ pub enum SealedFor {
     Itself,
     /// The upload it was made of is done.
     Upload(i64),
-    /// The list it is the scored form of is done, with so many to act on.
-    List(i64, u64),
+    /// The list it is the scored form of is done.
+    List(ScoredList),
+}
+
+/// What came of scoring a list.
+#[derive(Debug, Clone, Copy)]
+pub struct ScoredList {
+    /// Which.
+    pub list: i64,
+    /// How many are to be acted on.
+    pub acted: u64,
+    /// What that is expected to gain.
+    pub gain: Option<f64>,
+    /// For how many an amount had no value.
+    pub lacking: u64,
 }
 
 /// What a table is called and where it came from.
@@ -172,11 +185,15 @@ impl Importer {
                     .execute(&mut *self.transaction)
                     .await?;
             }
-            SealedFor::List(list, acted) => {
-                sqlx::query("UPDATE list SET scored_id = $1, acted = $2, state = 'scored' WHERE id = $3")
+            SealedFor::List(scored) => {
+                sqlx::query(
+                    "UPDATE list SET scored_id = $1, acted = $2, gain = $3, lacking = $4, state = 'scored' WHERE id = $5",
+                )
                     .bind(self.id)
-                    .bind(acted as i64)
-                    .bind(list)
+                    .bind(scored.acted as i64)
+                    .bind(scored.gain)
+                    .bind(scored.lacking as i64)
+                    .bind(scored.list)
                     .execute(&mut *self.transaction)
                     .await?;
             }

@@ -118,9 +118,11 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/decide/sheet", get().to(decide::sheet::page))
                 .route("/decide/confirm", post().to(decide::confirm))
                 .route("/lists", get().to(lists::page))
-                .route("/lists/{list}", get().to(lists::list))
-                .route("/lists/{list}/score", post().to(lists::score))
-                .route("/lists/{list}/scored.csv", get().to(lists::download)),
+                .route("/lists", post().to(lists::bring))
+                .route("/lists/{list}", get().to(lists::list::page))
+                .route("/lists/{list}/answers", post().to(lists::list::answer))
+                .route("/lists/{list}/score", post().to(lists::list::score))
+                .route("/lists/{list}/scored.{form}", get().to(lists::take::take)),
         );
 }
 

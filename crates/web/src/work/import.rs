@@ -5,12 +5,12 @@ use std::fs::File;
 use pronoia_core::intake::{Intake, IntakeError, Plan, Reader, Scan};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Part;
-use pronoia_core::score::match_list;
+use pronoia_core::score::{Answers, Paired, pair};
 use pronoia_core::{Cancelled, Progress, Table};
 use pronoia_store::records::{Label, SealedFor, Source};
 use pronoia_store::upload;
 
-use super::{Trouble, Watch, compute};
+use super::{Trouble, Watch, compute, matching};
 use crate::{App, text};
 
 /// Rows that are handed on at a time.
@@ -65,14 +65,10 @@ async fn list(app: &App, workspace: i64, study: i64, upload: &upload::Model, wat
             import_rows(app, upload, scan, true, watch).await?
         }
     };
-    let address = |list: i64| format!("/studies/{study}/lists/{list}");
-    if let Some(list) = app.store.lists(study).await?.iter().find(|l| l.table_id == table_id) {
-        return Ok(address(list.id));
-    }
     let table = app.store.table(workspace, table_id).await?;
-    let (report, _) = match_list(&model, &app.store.columns(&table, None).await?);
-    let list = app.store.add_list(study, table_id, &chosen, &report).await?;
-    Ok(address(list))
+    let study = app.store.study(workspace, study).await?;
+    let list = matching::begin(app, &study, &table, &chosen, watch).await?;
+    Ok(format!("/studies/{}/lists/{list}", study.id))
 }
 
 /// Makes an accepted upload a table.
@@ -119,10 +115,21 @@ async fn scan_file(upload: &upload::Model, sheet: Option<&str>, watch: &Watch) -
     Ok(compute(scan).await??)
 }
 
-/// Columns that a model knows are read in the kind it was trained with.
+/// Columns that a model knows are read in the kind it was trained with, those that may be meant too:
+/// once a code was read as a number, its zeros are gone.
 fn read_as_trained(plan: &mut Plan, model: &pronoia_core::Model) {
-    for input in model.inputs() {
-        plan.read_as(&input.name, input.kind);
+    let names: Vec<String> = plan.columns.iter().map(|c| c.name.clone()).collect();
+    let names: Vec<&str> = names.iter().map(String::as_str).collect();
+    let inputs: Vec<_> = model.inputs().collect();
+    let needed: Vec<&str> = inputs.iter().map(|input| input.name.as_str()).collect();
+    for (input, paired) in inputs.iter().zip(pair(&needed, &names, &Answers::new())) {
+        let meant = match &paired {
+            Paired::Open(suggestion) => suggestion.as_deref(),
+            paired => paired.source(&input.name),
+        };
+        if let Some(meant) = meant {
+            plan.read_as(meant, input.kind);
+        }
     }
 }
 

@@ -8,6 +8,7 @@ mod fetch;
 mod fit;
 mod import;
 mod join;
+mod matching;
 mod prove;
 mod rule;
 mod score;
@@ -169,6 +170,8 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         | Work::Join { .. }
         | Work::Append { .. }
         | Work::Drivers { .. }
+        | Work::Bring { .. }
+        | Work::Match { .. }
         | Work::Closer { .. }
         | Work::Understand { .. }
         | Work::Without { .. }
@@ -210,6 +213,8 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Prove { model } => prove::prove(app, workspace, *model, watch).await,
         Work::Rule { study } => rule::try_out(app, workspace, *study, watch).await,
         Work::Search { search } => search::search(app, workspace, *search, watch).await,
+        Work::Bring { study, table } => matching::bring(app, workspace, (*study, *table), watch).await,
+        Work::Match { list } => matching::again(app, workspace, *list, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
         Work::Confirm { study, model } => confirm::confirm(app, workspace, *study, *model, watch).await,
     }

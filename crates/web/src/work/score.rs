@@ -1,10 +1,11 @@
-//! A list is scored into a table of its own: the original columns, then probability and decision.
+//! A list is scored into a table of its own: the original columns, then what there is to say.
 
 use pronoia_core::Progress;
-use pronoia_core::score::{self, By, match_list};
-use pronoia_store::records::{Label, SealedFor, Source};
+use pronoia_core::score::{By, Scoring};
+use pronoia_store::records::{Label, ScoredList, SealedFor, Source};
 
 use super::import::profile_of;
+use super::matching::Matched;
 use super::{Trouble, Watch, compute};
 use crate::{App, text};
 
@@ -16,7 +17,7 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     if list.scored_id.is_some() {
         return Ok(address);
     }
-    let result = score_rows(app, workspace, &list, watch).await;
+    let result = score_rows(app, &study, &list, watch).await;
     match result {
         Ok((acted, rows)) => {
             let figure = format!("{} of {} to act on", text::count(acted), text::count(rows));
@@ -36,32 +37,36 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
 
 async fn score_rows(
     app: &App,
-    workspace: i64,
+    study: &pronoia_store::study::Model,
     list: &pronoia_store::list::Model,
     watch: &Watch,
 ) -> Result<(u64, u64), Trouble> {
-    let model = app.store.model(list.model_id).await?.fitted()?;
+    let workspace = study.workspace_id;
     let source = app.store.table(workspace, list.table_id).await?;
-    watch.tell("Fetching the list", 0.0);
-    let rows = app.store.columns(&source, None).await?;
+    let (chosen, answers, extras) = (list.decided_by()?, list.said()?, list.held()?);
+    let matched = Matched::of(app, study, &source, (&chosen, &answers), watch).await?;
+    let judged = app.store.model(list.model_id).await?.ranked()?;
     watch.go_on()?;
-    watch.tell("Scoring", 0.2);
-    let chosen = list.decided_by()?;
+    watch.tell("Scoring", 0.6);
     let scored = compute(move || {
-        let (_, matched) = match_list(&model, &rows);
-        let by = By::Policy(&chosen.policy, &chosen.population);
-        score::scored(&model, &rows, &matched, Some(by)).map_err(Trouble::Failed)
+        let shift = chosen.population.shift();
+        let tenths: Vec<f64> =
+            judged.map_or(Vec::new(), |ranking| ranking.tenths().into_iter().map(|p| shift.there(p)).collect());
+        let by = By::Policy { policy: &chosen.policy, population: &chosen.population, steps: &matched.basis.steps };
+        let scoring = Scoring { model: &matched.model, by: Some(by), extras, tenths: &tenths };
+        scoring.of(&matched.list, &matched.columns, &matched.fitted_to).map_err(Trouble::Failed)
     })
-    .await?;
-    let (table, acted) = scored?;
+    .await??;
+    let table = &scored.table;
     watch.go_on()?;
-    watch.tell("Keeping the scored list", 0.6);
+    watch.tell("Keeping the scored list", 0.8);
     let shape: Vec<_> = table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
     let mut importer = app.store.begin_import(workspace, &shape).await?;
-    importer.add(&table).await?;
+    importer.add(table).await?;
     let profile = profile_of(&mut importer, watch).await?;
     let origin = Source { sentence: format!("{}, scored", source.name), rejected: 0, misfit_cells: 0 };
     let label = Label { name: &format!("{} scored", source.name), source: &origin, is_list: true };
-    importer.seal(label, &profile, SealedFor::List(list.id, acted)).await?;
-    Ok((acted, table.rows() as u64))
+    let of_list = ScoredList { list: list.id, acted: scored.acted, gain: scored.gain, lacking: scored.lacking };
+    importer.seal(label, &profile, SealedFor::List(of_list)).await?;
+    Ok((scored.acted, table.rows() as u64))
 }

@@ -1,30 +1,25 @@
-//! Scored rows as a file.
+//! Rows as CSV: commas, decimal points, UTF-8, names first.
 
+use std::io::Write;
+
+use super::FileError;
 use crate::Table;
 
 /// Characters at the beginning of a cell that a spreadsheet takes for a formula.
 const FORMULA: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
 
-/// Writes a table as CSV: commas, decimal points, UTF-8, names first.
-///
-/// Text that a spreadsheet would run as a formula gets an apostrophe before
-/// it; numbers and dates are left alone.
-///
-/// # Errors
-/// If memory for the text runs out.
-pub fn to_csv(table: &Table) -> std::io::Result<Vec<u8>> {
-    let mut writer = ::csv::Writer::from_writer(Vec::new());
-    let wrong = |e: ::csv::Error| std::io::Error::other(e.to_string());
-    writer.write_record(table.columns().iter().map(|c| tamed(&c.name))).map_err(wrong)?;
+pub(super) fn write(table: &Table, to: &mut impl Write) -> Result<(), FileError> {
+    let mut writer = ::csv::Writer::from_writer(to);
+    writer.write_record(table.columns().iter().map(|c| tamed(&c.name))).map_err(FileError::other)?;
     for row in 0..table.rows() {
         for column in table.columns() {
             let text = column.text(row).unwrap_or_default();
             let is_number = column.number(row).is_some();
-            writer.write_field(if is_number { text } else { tamed(&text) }).map_err(wrong)?;
+            writer.write_field(if is_number { text } else { tamed(&text) }).map_err(FileError::other)?;
         }
-        writer.write_record(None::<&[u8]>).map_err(wrong)?;
+        writer.write_record(None::<&[u8]>).map_err(FileError::other)?;
     }
-    writer.into_inner().map_err(|e| std::io::Error::other(e.to_string()))
+    Ok(writer.flush()?)
 }
 
 fn tamed(text: &str) -> String {
@@ -46,7 +41,9 @@ mod tests {
         number.push_number(-1.5);
         number.push_missing();
         let table = Table::new(vec![word.finish(), number.finish()]).expect("columns");
-        let text = String::from_utf8(to_csv(&table).expect("csv")).expect("utf-8");
+        let mut bytes = Vec::new();
+        write(&table, &mut bytes).expect("csv");
+        let text = String::from_utf8(bytes).expect("utf-8");
         assert_eq!(text, "note,change\n'=cmd(),-1.5\n\"a, \"\"b\"\"\",\n");
     }
 }

@@ -1,0 +1,42 @@
+//! What is out of the ordinary about single customers of a list.
+
+use crate::prepare::Seen;
+use crate::table::Values;
+use crate::{Model, Table};
+
+/// For every customer what the model had not met, in a few words; empty where there is nothing.
+/// `known` says to whom the model was fitted; it may be empty.
+pub fn of_rows(model: &Model, matched: &Table, known: &[bool]) -> Vec<String> {
+    let mut said = vec![String::new(); matched.rows()];
+    let mut say = |row: usize, what: String| {
+        if !said[row].is_empty() {
+            said[row].push_str("; ");
+        }
+        said[row].push_str(&what);
+    };
+    known.iter().enumerate().filter(|(_, known)| **known).for_each(|(row, _)| say(row, "was in training".into()));
+    for input in model.inputs() {
+        let Some(column) = matched.column(&input.name) else { continue };
+        match (&input.seen, &column.values) {
+            (_, Values::Words(words)) => {
+                let unseen: Vec<bool> = words.levels().map(|level| input.is_unseen(level)).collect();
+                for row in 0..column.len() {
+                    if words.code(row).is_some_and(|code| unseen[code]) {
+                        let value = column.text(row).unwrap_or_default();
+                        say(row, format!("{} “{value}” never seen", input.name));
+                    }
+                }
+            }
+            (Seen::Between(..), _) => {
+                for row in 0..column.len() {
+                    if column.number(row).is_some_and(|x| input.is_beyond(x)) {
+                        let value = column.text(row).unwrap_or_default();
+                        say(row, format!("{} {value} out of range", input.name));
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+    said
+}

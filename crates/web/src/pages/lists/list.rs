@@ -1,0 +1,258 @@
+//! One list: how it matches, and once it is scored, who is acted on.
+
+use std::collections::HashMap;
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::score::{Extras, MOST_REASONS, MatchReport};
+use pronoia_core::sentence::capital;
+use pronoia_store::jobs::Work;
+use pronoia_store::{list, record_table};
+use serde::Deserialize;
+
+use super::groups::GroupsView;
+use super::matched::{self, MatchView};
+use super::rows::{Asked, RowsView};
+use super::take::TakeView;
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::pages::{PageResult, is_asked, see_other};
+use crate::session::Visitor;
+use crate::text;
+
+/// Rows of a list up to which reasons are proposed; they take a while where there are more.
+const FEW: i64 = 20_000;
+
+#[derive(Template)]
+#[template(path = "list.html")]
+struct Page {
+    frame: Frame,
+    base: String,
+    lists: String,
+    name: String,
+    heading: String,
+    model: String,
+    /// On whom its policy acts.
+    acting: String,
+    state: String,
+    /// Whether it is being matched anew.
+    matching: bool,
+    /// Whether the study's policy is another one by now.
+    policy_changed: bool,
+    matched: MatchView,
+    can_score: bool,
+    extras: Extras,
+    most_reasons: usize,
+    scored: Option<ScoredView>,
+}
+
+/// Who is acted on.
+struct ScoredView {
+    rows: RowsView,
+    groups: GroupsView,
+    take: TakeView,
+    lacking: Option<String>,
+}
+
+/// The keys in the address of a list.
+#[derive(Deserialize)]
+pub struct ListPath {
+    pub id: i64,
+    pub list: i64,
+}
+
+/// The list of an address, with its study.
+pub(super) async fn find(
+    app: &App,
+    visitor: &Visitor,
+    (study, list): (i64, i64),
+) -> Result<(StudyView, list::Model), PageError> {
+    let view = StudyView::load(app, visitor.workspace_id(), study).await?;
+    let list = view.lists.iter().find(|l| l.id == list).cloned().ok_or(PageError::NotFound)?;
+    Ok((view, list))
+}
+
+/// The page.
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ListPath>,
+    asked: web::Query<Asked>,
+) -> PageResult {
+    let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
+    let report = list.matched()?;
+    let source = app.store.table(visitor.workspace_id(), list.table_id).await?;
+    let matching = is_asked(&app, &view.study, &Work::Match { list: list.id }).await?;
+    let scored = match list.scored_id {
+        None => None,
+        Some(id) => {
+            let table = app.store.table(visitor.workspace_id(), id).await?;
+            Some(scored(&app, &view, &list, &table, &asked).await?)
+        }
+    };
+    let chosen = list.decided_by()?;
+    let whom = crate::frame::whom(&chosen.population, "");
+    let extras = match list.scored_id {
+        None if list.state == "matched" => {
+            Extras { reasons: if source.rows <= FEW { 3 } else { 0 }, ..Extras::usual() }
+        }
+        _ => list.held()?,
+    };
+    let in_works = list.state == "scoring";
+    html(&Page {
+        frame: Frame::of_study(&app, &visitor, &view, 7).await?,
+        lists: view.href("lists"),
+        base: format!("{}/{}", view.href("lists"), list.id),
+        heading: heading(&view, &list, &source, &report, &chosen.currency),
+        name: source.name.clone(),
+        model: app.store.model(list.model_id).await?.name,
+        acting: format!("{}; the policy was chosen {whom}", chosen.policy.rule.in_words()),
+        policy_changed: view
+            .state
+            .policy
+            .as_ref()
+            .is_some_and(|now| now.model_id != chosen.model_id || !crate::frame::decide_alike(now, &chosen)),
+        matched: MatchView::of(&report, &list, &source)?,
+        can_score: report.is_complete() && !in_works && !matching && list.scored_id.is_none(),
+        extras,
+        most_reasons: MOST_REASONS,
+        state: list.state,
+        matching,
+        scored,
+    })
+}
+
+fn heading(
+    view: &StudyView,
+    list: &list::Model,
+    source: &record_table::Model,
+    report: &MatchReport,
+    currency: &str,
+) -> String {
+    let rows = text::count_of(source.rows);
+    match (list.acted, report.lacking().len(), matched::remarkable(report)) {
+        (Some(acted), ..) => {
+            let gain = list.gain.map_or(String::new(), |gain| {
+                let currency = if currency.is_empty() { String::new() } else { format!(" {currency}") };
+                format!(" That is expected to gain {}{currency} over leaving them alone.", text::money(gain))
+            });
+            format!("{} {} of {rows} customers.{gain}", capital(view.study.kind().act()), text::count_of(acted))
+        }
+        (None, 0, 0) => format!("{} fits the model: {rows} customers can be scored.", source.name),
+        (None, 0, n) => format!(
+            "{} can be scored; {}.",
+            source.name,
+            text::counted(n, "thing is out of the ordinary", "things are out of the ordinary")
+        ),
+        (None, n, _) => format!(
+            "{} before {} can be scored.",
+            capital(&text::counted(n, "column needs an answer", "columns need an answer")),
+            source.name
+        ),
+    }
+}
+
+async fn scored(
+    app: &App,
+    view: &StudyView,
+    list: &list::Model,
+    table: &record_table::Model,
+    asked: &Asked,
+) -> Result<ScoredView, PageError> {
+    let base = format!("{}/{}", view.href("lists"), list.id);
+    Ok(ScoredView {
+        rows: RowsView::of(app, table, asked, &base).await?,
+        groups: GroupsView::of(app, table, asked).await?,
+        take: TakeView::of(table)?,
+        lacking: (list.lacking > 0).then(|| {
+            format!(
+                "For {} an amount has no value that it may be; what it came to on average when the policy was kept stands in for it.",
+                text::counted(list.lacking as usize, "customer", "customers")
+            )
+        }),
+    })
+}
+
+/// What a scored list is to hold besides.
+#[derive(Deserialize)]
+pub struct Wanted {
+    csrf: String,
+    #[serde(flatten)]
+    fields: HashMap<String, String>,
+}
+
+impl Wanted {
+    fn extras(&self) -> Result<Extras, PageError> {
+        let ticked = |name: &str| self.fields.contains_key(name);
+        let reasons = self.fields.get("reasons").map_or("0", String::as_str);
+        let reasons = reasons.trim().parse::<usize>().ok().filter(|n| *n <= MOST_REASONS).ok_or_else(|| {
+            PageError::Refused(format!("Between 0 and {MOST_REASONS} reasons can be written; it is “{reasons}”."))
+        })?;
+        Ok(Extras {
+            other_probability: ticked("other_probability"),
+            gain: ticked("gain"),
+            band: ticked("band"),
+            remarks: ticked("remarks"),
+            reasons,
+        })
+    }
+}
+
+/// Puts the scoring in the queue.
+pub async fn score(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ListPath>,
+    form: web::Form<Wanted>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
+    if !list.matched()?.is_complete() {
+        return Err(PageError::Refused(
+            "Columns that the model needs are missing, and nobody said what they are; the list cannot be scored."
+                .into(),
+        ));
+    }
+    if !matches!(list.state.as_str(), "matched" | "stopped" | "failed") {
+        return see_other(&format!("{}/{}", view.href("lists"), list.id));
+    }
+    app.store.set_scoring(list.id, &form.extras()?).await?;
+    let job = app
+        .store
+        .enqueue(visitor.workspace_id(), Some(view.study.id), "Scoring the list", &Work::Score { list: list.id })
+        .await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
+/// What somebody says about the columns.
+#[derive(Deserialize)]
+pub struct Said {
+    csrf: String,
+    #[serde(flatten)]
+    fields: HashMap<String, String>,
+}
+
+/// Keeps what is said about the columns, and matches the list anew.
+pub async fn answer(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ListPath>,
+    form: web::Form<Said>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
+    let address = format!("{}/{}", view.href("lists"), list.id);
+    if list.state == "scoring" {
+        return Err(PageError::Refused("The list is being scored; wait until it is done, or cancel that.".into()));
+    }
+    let source = app.store.table(visitor.workspace_id(), list.table_id).await?;
+    let answers = matched::answers(&form.fields, &list.matched()?, &source)?;
+    if answers == list.said()? {
+        return see_other(&address);
+    }
+    app.store.set_answers(list.id, &answers).await?;
+    let work = Work::Match { list: list.id };
+    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Matching the list", &work).await?;
+    see_other(&format!("/jobs/{job}"))
+}

@@ -1,0 +1,255 @@
+//! The customers of a scored list, sorted and filtered.
+
+use pronoia_core::expression::{Expression, ExpressionError, Type};
+use pronoia_core::score::{BAND, DECISION, GAIN, PROBABILITY};
+use pronoia_core::{Kind, Table};
+use pronoia_store::record_table;
+use pronoia_store::records::{Page, Sort, StoredColumn};
+use serde::Deserialize;
+
+use crate::App;
+use crate::error::PageError;
+use crate::frame::encoded;
+use crate::text;
+
+/// Rows of a page.
+const ROWS: u64 = 25;
+
+/// What is written by Pronoia begins so.
+const ADDED: &str = "pronoia_";
+
+/// How the customers are looked at.
+#[derive(Debug, Clone, Default, Deserialize)]
+pub struct Asked {
+    pub sort: Option<String>,
+    #[serde(default)]
+    pub descending: bool,
+    /// A condition in SQL.
+    #[serde(rename = "where")]
+    pub condition: Option<String>,
+    pub page: Option<u64>,
+    /// The column by whose groups the worth is added up.
+    pub by: Option<String>,
+}
+
+/// The rows, with what they are sorted and filtered by.
+pub struct RowsView {
+    pub heading: String,
+    pub condition: String,
+    /// What is wrong with the condition.
+    pub problem: Option<String>,
+    pub columns: Vec<Head>,
+    pub rows: Vec<Vec<Cell>>,
+    pub pages: String,
+    pub before: Option<String>,
+    pub after: Option<String>,
+    /// The address of these rows without a page, for forms.
+    pub by: String,
+    pub sort: String,
+    pub descending: bool,
+}
+
+/// A column.
+pub struct Head {
+    pub name: String,
+    pub is_number: bool,
+    pub href: String,
+    /// `ascending`, `descending` or nothing.
+    pub sorted: &'static str,
+}
+
+/// A value.
+pub struct Cell {
+    pub text: Option<String>,
+    pub is_number: bool,
+    pub added: bool,
+}
+
+impl Asked {
+    fn sort(&self) -> Sort {
+        match self.sort.clone().filter(|column| !column.is_empty()) {
+            Some(column) => Sort { column, descending: self.descending },
+            None => Sort { column: PROBABILITY.into(), descending: true },
+        }
+    }
+
+    fn filter(&self) -> Option<&str> {
+        self.condition.as_deref().map(str::trim).filter(|condition| !condition.is_empty())
+    }
+
+    /// The address of the page with some of its fields exchanged.
+    pub fn address(&self, base: &str, changed: &[(&str, &str)]) -> String {
+        let sort = self.sort();
+        let page = self.page.map(|page| page.to_string());
+        let fields = [
+            ("sort", Some(sort.column.as_str())),
+            ("descending", Some(if sort.descending { "true" } else { "false" })),
+            ("where", self.filter()),
+            ("by", self.by.as_deref()),
+            ("page", page.as_deref()),
+        ];
+        let query = fields.into_iter().filter_map(|(name, value)| {
+            let value = changed.iter().find(|c| c.0 == name).map(|c| c.1).or(value)?;
+            Some(format!("{name}={}", encoded(value)))
+        });
+        format!("{base}?{}", query.collect::<Vec<_>>().join("&"))
+    }
+}
+
+impl RowsView {
+    pub async fn of(app: &App, table: &record_table::Model, asked: &Asked, base: &str) -> Result<Self, PageError> {
+        let columns = table.stored_columns()?;
+        let sort = asked.sort();
+        if !columns.iter().any(|column| column.name == sort.column) {
+            return Err(PageError::Refused(format!("The list has no column “{}” to sort by.", sort.column)));
+        }
+        let page = asked.page.unwrap_or(1).max(1);
+        let offset = (page - 1) * ROWS;
+        let (found, total, problem) = match asked.filter() {
+            None => (app.store.page(table, Some(&sort), offset, ROWS).await?, table.rows as u64, None),
+            Some(condition) => match those_of(app, table, &columns, condition, &sort).await? {
+                Ok(rows) => {
+                    let some: Vec<i64> = rows.iter().copied().skip(offset as usize).take(ROWS as usize).collect();
+                    (app.store.rows_at(table, &some).await?, rows.len() as u64, None)
+                }
+                Err(wrong) => {
+                    let place: String = condition.chars().skip(wrong.from).take(wrong.to - wrong.from).collect();
+                    let at = if place.is_empty() || place == condition {
+                        String::new()
+                    } else {
+                        format!(" (at “{place}”)")
+                    };
+                    (Page { rows: Vec::new() }, 0, Some(format!("{wrong}{at}")))
+                }
+            },
+        };
+        // What there is to say comes first.
+        let order = shown(&columns);
+        let cells = |values: &Vec<Option<String>>| {
+            order.iter().map(|&at| Cell::of(&columns[at], values[at].clone())).collect::<Vec<_>>()
+        };
+        let rows = found.rows.iter().map(|(_, values)| cells(values)).collect();
+        let heads = order.iter().map(|&at| Head::of(&columns[at], &sort, asked, base)).collect();
+        let pages = total.div_ceil(ROWS).max(1);
+        let other = |to: u64| asked.address(base, &[("page", &to.to_string())]) + "#rows";
+        let heading = match (asked.filter(), &problem) {
+            (_, Some(_)) => "The condition cannot be read".to_owned(),
+            (None, _) => format!("All {} customers", text::count(total)),
+            (Some(_), _) => format!("{} of {} customers", text::count(total), text::count_of(table.rows)),
+        };
+        Ok(Self {
+            heading,
+            condition: asked.condition.clone().unwrap_or_default(),
+            problem,
+            columns: heads,
+            rows,
+            pages: format!("page {} of {}", text::count(page.min(pages)), text::count(pages)),
+            before: (page > 1).then(|| other(page - 1)),
+            after: (page < pages).then(|| other(page + 1)),
+            by: asked.by.clone().unwrap_or_default(),
+            sort: sort.column,
+            descending: sort.descending,
+        })
+    }
+}
+
+/// Probability and decision, what else was added, then the list's own columns.
+fn shown(columns: &[StoredColumn]) -> Vec<usize> {
+    let rank = |at: &usize| match columns[*at].name.as_str() {
+        PROBABILITY => 0,
+        DECISION => 1,
+        name if name.starts_with(ADDED) => 2,
+        _ => 3,
+    };
+    let mut order: Vec<usize> = (0..columns.len()).collect();
+    order.sort_by_key(rank);
+    order
+}
+
+/// The rows for which a condition holds, in an order; or what is wrong with the condition.
+async fn those_of(
+    app: &App,
+    table: &record_table::Model,
+    columns: &[StoredColumn],
+    condition: &str,
+    sort: &Sort,
+) -> Result<Result<Vec<i64>, ExpressionError>, PageError> {
+    let types: Vec<(String, Type)> = columns.iter().map(|c| (c.name.clone(), Type::of(c.kind))).collect();
+    let condition = match Expression::check_condition(condition, &types) {
+        Ok(condition) => condition,
+        Err(wrong) => return Ok(Err(wrong)),
+    };
+    let mut names: Vec<String> = condition.inputs().map(str::to_owned).collect();
+    if !names.contains(&sort.column) {
+        names.push(sort.column.clone());
+    }
+    let read = app.store.columns(table, Some(&names)).await?;
+    let sort = sort.clone();
+    let rows = actix_web::web::block(move || {
+        let holds = condition.holds(&read)?;
+        let mut rows: Vec<usize> = (0..read.rows()).filter(|&row| holds[row] == Some(true)).collect();
+        order_by(&read, &mut rows, &sort);
+        Ok::<_, String>(rows.into_iter().map(|row| row as i64 + 1).collect())
+    })
+    .await
+    .map_err(|e| PageError::Refused(format!("The condition could not be worked out: {e}.")))?
+    .map_err(PageError::Refused)?;
+    Ok(Ok(rows))
+}
+
+/// Sorts rows by a column, those without a value last.
+fn order_by(table: &Table, rows: &mut [usize], sort: &Sort) {
+    let Some(column) = table.column(&sort.column) else { return };
+    if column.kind.storage() == Kind::Number.storage() || column.kind.storage() == Kind::Date.storage() {
+        rows.sort_by(|&a, &b| match (column.number(a), column.number(b)) {
+            (Some(a), Some(b)) if sort.descending => b.total_cmp(&a),
+            (Some(a), Some(b)) => a.total_cmp(&b),
+            (a, b) => a.is_none().cmp(&b.is_none()),
+        });
+    } else {
+        rows.sort_by_cached_key(|&row| {
+            let text = column.text(row);
+            (text.is_none(), text)
+        });
+        if sort.descending {
+            let there = rows.partition_point(|&row| column.text(row).is_some());
+            rows[..there].reverse();
+        }
+    }
+}
+
+impl Head {
+    fn of(column: &StoredColumn, sort: &Sort, asked: &Asked, base: &str) -> Self {
+        let here = sort.column == column.name;
+        let down = if here { !sort.descending } else { column.kind.is_number() };
+        let changed =
+            [("sort", column.name.as_str()), ("descending", if down { "true" } else { "false" }), ("page", "1")];
+        Self {
+            name: match column.name.strip_prefix(ADDED) {
+                Some(added) => added.replace('_', " "),
+                None => column.name.clone(),
+            },
+            is_number: column.kind.is_number(),
+            href: asked.address(base, &changed) + "#rows",
+            sorted: match (here, sort.descending) {
+                (true, true) => "descending",
+                (true, false) => "ascending",
+                (false, _) => "",
+            },
+        }
+    }
+}
+
+impl Cell {
+    fn of(column: &StoredColumn, text: Option<String>) -> Self {
+        let added = column.name.starts_with(ADDED);
+        let decimals = match column.name.as_str() {
+            BAND => 0,
+            GAIN => 2,
+            _ => 3,
+        };
+        let figure = |value: String| value.parse::<f64>().map_or(value, |x| text::fixed(x, decimals));
+        let text = text.map(|value| if added && column.kind.is_number() { figure(value) } else { value });
+        Self { text, is_number: column.kind.is_number(), added }
+    }
+}
