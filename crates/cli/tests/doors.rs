@@ -55,9 +55,19 @@ async fn strangers_and_neighbours_see_nothing() {
         "/jobs/1".into(),
         "/jobs/1/events".into(),
     ];
-    for stop in
-        ["records", "prepare", "train", "compare", "decide", "decide/curve", "lists", "lists/1", "lists/1/scored.csv"]
-    {
+    for stop in [
+        "records",
+        "prepare",
+        "train",
+        "compare",
+        "decide",
+        "decide/curve",
+        "lists",
+        "lists/1",
+        "lists/1/scored.csv",
+        "campaigns/1",
+        "campaigns/1/contacts.csv",
+    ] {
         pages.push(format!("{study}/{stop}"));
     }
     let (stranger, neighbour) = (Http::new(&server), Http::signed_in(&server, "other@example.org"));
@@ -68,9 +78,15 @@ async fn strangers_and_neighbours_see_nothing() {
             assert_eq!(neighbour.get(page).status, 404, "{page}");
         }
     }
-    for path in
-        [format!("{study}/prepare/outcome"), format!("{study}/train"), "/jobs/1/cancel".into(), "/studies".into()]
-    {
+    for path in [
+        format!("{study}/prepare/outcome"),
+        format!("{study}/train"),
+        format!("{study}/lists"),
+        format!("{study}/lists/1/answers"),
+        format!("{study}/lists/1/score"),
+        "/jobs/1/cancel".into(),
+        "/studies".into(),
+    ] {
         let fields = [
             ("column", "flag"),
             ("event", "yes"),

@@ -3,6 +3,7 @@
 //! Everything is made up from a seed. The generator knows the truth that it
 //! plants, so that tests can check whether it is found again.
 
+mod campaign;
 mod dental;
 mod draw;
 mod files;
@@ -10,6 +11,7 @@ mod instalments;
 mod members;
 mod visits;
 
+pub use campaign::{Renewed, TRUE_SAVE_RATE, renewed, renewed_csv};
 pub use dental::{Contact, dental_log_odds, dental_offer};
 pub use files::{
     WarehouseTable, cancellations_csv, damaged_csv, dental_offer_jsonl, instalments_xlsx, members_csv, outcome_csv,

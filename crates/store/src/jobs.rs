@@ -72,6 +72,18 @@ pub enum Work {
         /// The table.
         table: i64,
     },
+    /// Draw who is acted on in a campaign.
+    Draw {
+        /// The campaign.
+        campaign: i64,
+    },
+    /// Find out what came of a campaign.
+    Results {
+        /// The campaign.
+        campaign: i64,
+        /// Where it stands what happened.
+        from: ResultsFrom,
+    },
     /// Match a list anew, after somebody said what its columns are.
     Match {
         /// The list.
@@ -126,6 +138,23 @@ pub enum Work {
         /// The model.
         model: i64,
     },
+}
+
+/// Where it stands what happened to the customers of a campaign.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ResultsFrom {
+    /// The table.
+    pub table: i64,
+    /// The columns that tell customers apart: on the list, and in the table.
+    pub keys: [String; 2],
+    /// The column that says what happened.
+    pub outcome: String,
+    /// Its value where the event happened.
+    pub event: String,
+    /// The column with what each customer brought, all costs taken off.
+    pub money: Option<String>,
+    /// Whether those who are not in the table had no event; else nothing is known of them.
+    pub absent_had_none: bool,
 }
 
 /// A stage that a job went through.

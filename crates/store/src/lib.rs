@@ -4,6 +4,7 @@
 //! COPY and sealed in one transaction. Everything else is entities.
 
 pub mod accounts;
+pub mod campaigns;
 pub mod dictionary;
 mod entity;
 mod error;
@@ -24,8 +25,8 @@ pub mod studies;
 pub mod uploads;
 
 pub use entity::{
-    account, finding, job, ledger_entry, list, model, record_table, rule_tried, search, source, study, upload,
-    workspace,
+    account, campaign, finding, job, ledger_entry, list, model, record_table, rule_tried, search, source, study,
+    upload, workspace,
 };
 pub use error::StoreError;
 

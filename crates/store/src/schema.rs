@@ -19,6 +19,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::POLICY),
             Box::new(Step::UNDERSTANDING),
             Box::new(Step::MATCHING),
+            Box::new(Step::CAMPAIGN),
         ]
     }
 }
@@ -53,6 +54,8 @@ impl Step {
         Self { name: "m0010_understanding", sql: include_str!("schema/0010_understanding.sql") };
     /// How lists are read, and what their scored form holds.
     const MATCHING: Self = Self { name: "m0011_matching", sql: include_str!("schema/0011_matching.sql") };
+    /// Lists acted on.
+    const CAMPAIGN: Self = Self { name: "m0012_campaign", sql: include_str!("schema/0012_campaign.sql") };
 }
 
 impl MigrationName for Step {

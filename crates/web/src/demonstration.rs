@@ -1,5 +1,6 @@
 //! Loads the made-up company, through the same doors as everybody else's records.
 
+use pronoia_core::campaign::Arms;
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
 use pronoia_core::prepare::Action;
@@ -7,7 +8,7 @@ use pronoia_core::score::Extras;
 use pronoia_core::study::{Outcome, Question, Role};
 use pronoia_demo as demo;
 use pronoia_store::fits::Fit;
-use pronoia_store::jobs::Work;
+use pronoia_store::jobs::{ResultsFrom, Work};
 use pronoia_store::sources::{StandIn, StandInTable};
 use pronoia_store::studies::Choice;
 use pronoia_store::uploads::Arrived;
@@ -15,6 +16,7 @@ use pronoia_store::{Store, StoreError};
 
 use crate::frame::StudyView;
 use crate::pages::decide::typed::Typed;
+use crate::work::campaign::{ARM, CONTROL};
 use crate::{App, pages, text, work};
 
 /// Sign-in of the demonstration; its records are made up, so that it is no secret.
@@ -22,6 +24,9 @@ const EMAIL: &str = "analyst@osiervale.example";
 
 /// Its password.
 const PASSWORD: &str = "willow-and-reed";
+
+/// Share of those to act on who are held back in the campaign.
+const CONTROL_SHARE: f64 = 0.35;
 
 /// E-mail and password of the demonstration, if it was loaded here.
 ///
@@ -33,7 +38,7 @@ pub async fn account(store: &Store) -> Result<Option<(String, String)>, StoreErr
 
 /// Loads the demonstration if it is not there yet; gives its sign-in.
 ///
-/// The churn study is taken through every stop up to a scored list. Being
+/// The churn study is taken through every stop up to what a campaign changed. Being
 /// broken off leaves no account, so that the next start loads it anew.
 ///
 /// # Errors
@@ -220,7 +225,7 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     Ok(study)
 }
 
-/// The list of renewals, scored.
+/// The list of renewals: scored, acted on with some held back, and what came of it.
 async fn list(app: &App, workspace: i64, study: i64) -> Result<(), String> {
     let sentence = |e: StoreError| e.to_string();
     let renewals = demo::members(demo::RENEWALS, demo::SEED + 1, demo::FIRST_RENEWAL);
@@ -229,6 +234,34 @@ async fn list(app: &App, workspace: i64, study: i64) -> Result<(), String> {
     let extras = Extras { reasons: 3, ..Extras::usual() };
     app.store.set_scoring(list, &extras).await.map_err(sentence)?;
     app.store.enqueue(workspace, Some(study), "Scoring the list", &Work::Score { list }).await.map_err(sentence)?;
+    work::drain(app).await?;
+
+    let arms = Arms { control: CONTROL_SHARE, acts: vec!["fee holiday".into()], seed: demo::SEED };
+    let name = "Fee holiday, next quarter";
+    let campaign = app.store.add_campaign(study, list, name, &arms).await.map_err(sentence)?;
+    app.store.enqueue(workspace, Some(study), "Drawing lots", &Work::Draw { campaign }).await.map_err(sentence)?;
+    work::drain(app).await?;
+    let assigned = app.store.campaign(campaign).await.map_err(sentence)?.assigned_id.ok_or("no lots were drawn")?;
+    let assigned = app.store.table(workspace, assigned).await.map_err(sentence)?;
+    let names = ["member_id".to_owned(), ARM.to_owned()];
+    let rows = app.store.columns(&assigned, Some(&names)).await.map_err(sentence)?;
+    let text = |name: &str, row: usize| rows.column(name).and_then(|column| column.text(row)).unwrap_or_default();
+    let offered: Vec<u32> = (0..rows.rows())
+        .filter(|&row| text(ARM, row) != CONTROL)
+        .filter_map(|row| text("member_id", row).parse().ok())
+        .collect();
+    let happened = demo::renewed_csv(&demo::renewed(&renewals, &offered, demo::SEED + 5));
+    let table = table(app, workspace, "renewals_a_quarter_later.csv", &happened).await?;
+    let from = ResultsFrom {
+        table,
+        keys: ["member_id".into(), "member_id".into()],
+        outcome: "cancelled".into(),
+        event: "yes".into(),
+        money: Some("brought".into()),
+        absent_had_none: false,
+    };
+    let results = Work::Results { campaign, from };
+    app.store.enqueue(workspace, Some(study), "Comparing the groups", &results).await.map_err(sentence)?;
     work::drain(app).await
 }
 

@@ -1,6 +1,7 @@
 //! Rows of our own tables.
 
 pub mod account;
+pub mod campaign;
 pub mod finding;
 pub mod job;
 pub mod judgement;

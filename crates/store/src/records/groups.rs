@@ -20,6 +20,25 @@ pub struct ActedGroup {
 }
 
 impl Store {
+    /// The mean of a column over those to be acted on; none if they are none.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if the table does not have one of the columns.
+    pub async fn mean_of_acted(&self, table: &record_table::Model, of: &str, decision: &str) -> Result<Option<f64>> {
+        let columns = table.stored_columns()?;
+        let field = |name: &str| {
+            let found = columns.iter().find(|c| c.name == name).ok_or(StoreError::NotFound("A column of the list"))?;
+            Ok::<_, StoreError>(quoted(&found.field))
+        };
+        let sql = format!(
+            "SELECT avg({})::float8 FROM {} WHERE {} = 'act'",
+            field(of)?,
+            relation(table.workspace_id, table.id),
+            field(decision)?
+        );
+        Ok(sqlx::query_scalar(AssertSqlSafe(sql)).fetch_one(self.pool()).await?)
+    }
+
     /// Adds up by the values of a column who is acted on, and what that gains where there is such a
     /// column.
     ///

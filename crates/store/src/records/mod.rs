@@ -12,7 +12,7 @@ pub use append::{Append, AppendAccount};
 pub use groups::ActedGroup;
 pub use join::{Join, KeyAccount, KeySide, Take};
 pub use page::{Page, Sort};
-pub use write::{Importer, Label, ScoredList, SealedFor};
+pub use write::{DrawnCampaign, Importer, Label, ScoredList, SealedFor};
 
 use pronoia_core::Kind;
 use pronoia_core::profile::TableProfile;

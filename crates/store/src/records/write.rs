@@ -24,6 +24,8 @@ pub enum SealedFor {
     Upload(i64),
     /// The list it is the scored form of is done.
     List(ScoredList),
+    /// The campaign whose arms it holds is drawn.
+    Campaign(DrawnCampaign),
 }
 
 /// What came of scoring a list.
@@ -37,6 +39,19 @@ pub struct ScoredList {
     pub gain: Option<f64>,
     /// For how many an amount had no value.
     pub lacking: u64,
+}
+
+/// What was drawn for a campaign.
+#[derive(Debug, Clone, Copy)]
+pub struct DrawnCampaign {
+    /// Which.
+    pub campaign: i64,
+    /// How many are acted on.
+    pub acted: u64,
+    /// How many are held back.
+    pub held: u64,
+    /// What acting on the former is expected to gain.
+    pub gain: Option<f64>,
 }
 
 /// What a table is called and where it came from.
@@ -182,6 +197,16 @@ impl Importer {
                 sqlx::query("UPDATE upload SET table_id = $1, state = 'done' WHERE id = $2")
                     .bind(self.id)
                     .bind(upload)
+                    .execute(&mut *self.transaction)
+                    .await?;
+            }
+            SealedFor::Campaign(drawn) => {
+                sqlx::query("UPDATE campaign SET assigned_id = $1, acted = $2, held = $3, gain = $4 WHERE id = $5")
+                    .bind(self.id)
+                    .bind(drawn.acted as i64)
+                    .bind(drawn.held as i64)
+                    .bind(drawn.gain)
+                    .bind(drawn.campaign)
                     .execute(&mut *self.transaction)
                     .await?;
             }

@@ -2,6 +2,7 @@
 
 mod answer;
 mod append;
+mod campaigns;
 mod cautions;
 mod compare;
 pub mod decide;
@@ -122,7 +123,11 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/lists/{list}", get().to(lists::list::page))
                 .route("/lists/{list}/answers", post().to(lists::list::answer))
                 .route("/lists/{list}/score", post().to(lists::list::score))
-                .route("/lists/{list}/scored.{form}", get().to(lists::take::take)),
+                .route("/lists/{list}/scored.{form}", get().to(lists::take::take))
+                .route("/lists/{list}/campaign", post().to(campaigns::begin))
+                .route("/campaigns/{campaign}", get().to(campaigns::page))
+                .route("/campaigns/{campaign}/results", post().to(campaigns::results))
+                .route("/campaigns/{campaign}/contacts.{form}", get().to(campaigns::contacts)),
         );
 }
 

@@ -98,7 +98,6 @@ fn same_columns(
 
 /// How many customers of the list are in the records and how many the model was fitted to; and
 /// which these are.
-#[expect(clippy::type_complexity, reason = "two counts, and a flag for every customer")]
 fn beside(here: &Table, there: &Table, by: &[String], basis: &Basis) -> Result<((u64, u64), Vec<bool>), Trouble> {
     if by.is_empty() {
         return Ok(((0, 0), Vec::new()));

@@ -1,6 +1,7 @@
 //! The background work: workers that take jobs from the queue.
 
 mod append;
+pub(crate) mod campaign;
 mod closer;
 mod confirm;
 mod drivers;
@@ -171,6 +172,8 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         | Work::Append { .. }
         | Work::Drivers { .. }
         | Work::Bring { .. }
+        | Work::Draw { .. }
+        | Work::Results { .. }
         | Work::Match { .. }
         | Work::Closer { .. }
         | Work::Understand { .. }
@@ -214,6 +217,8 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Rule { study } => rule::try_out(app, workspace, *study, watch).await,
         Work::Search { search } => search::search(app, workspace, *search, watch).await,
         Work::Bring { study, table } => matching::bring(app, workspace, (*study, *table), watch).await,
+        Work::Draw { campaign } => campaign::draw(app, workspace, *campaign, watch).await,
+        Work::Results { campaign, from } => campaign::results(app, workspace, *campaign, from, watch).await,
         Work::Match { list } => matching::again(app, workspace, *list, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
         Work::Confirm { study, model } => confirm::confirm(app, workspace, *study, *model, watch).await,

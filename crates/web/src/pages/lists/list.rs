@@ -17,6 +17,7 @@ use super::take::TakeView;
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
+use crate::pages::campaigns::Proposal;
 use crate::pages::{PageResult, is_asked, see_other};
 use crate::session::Visitor;
 use crate::text;
@@ -52,6 +53,7 @@ struct ScoredView {
     rows: RowsView,
     groups: GroupsView,
     take: TakeView,
+    proposal: Proposal,
     lacking: Option<String>,
 }
 
@@ -63,7 +65,7 @@ pub struct ListPath {
 }
 
 /// The list of an address, with its study.
-pub(super) async fn find(
+pub(crate) async fn find(
     app: &App,
     visitor: &Visitor,
     (study, list): (i64, i64),
@@ -165,6 +167,7 @@ async fn scored(
         rows: RowsView::of(app, table, asked, &base).await?,
         groups: GroupsView::of(app, table, asked).await?,
         take: TakeView::of(table)?,
+        proposal: Proposal::of(app, view, list, table).await?,
         lacking: (list.lacking > 0).then(|| {
             format!(
                 "For {} an amount has no value that it may be; what it came to on average when the policy was kept stands in for it.",

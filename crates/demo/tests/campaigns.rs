@@ -1,0 +1,54 @@
+//! What campaigns with known truth say they changed.
+
+use pronoia_core::campaign::{Arms, Happened, Learned, Results, assign};
+use pronoia_core::decide::Economics;
+use pronoia_core::study::Question;
+use pronoia_demo::{FIRST_RENEWAL, Renewed, SEED, TRUE_SAVE_RATE, members, renewed};
+
+/// Campaigns whose intervals are counted.
+const CAMPAIGNS: u64 = 300;
+
+#[test]
+fn intervals_of_campaigns_cover_the_true_effect_and_money_is_that_of_the_ledger() {
+    let (mut covered, mut by_ratio) = (0, 0);
+    let mut found_rates = Vec::new();
+    for at in 0..CAMPAIGNS {
+        // Those to act on, as a model that knew the truth would choose them.
+        let all = members(3_000, SEED + 100 + at, FIRST_RENEWAL);
+        let targets: Vec<_> = all.iter().filter(|m| m.true_probability >= 0.24).cloned().collect();
+        let bands: Vec<usize> = targets.iter().map(|m| usize::from(m.true_probability < 0.4)).collect();
+        let arms = assign(&Arms { control: 0.35, acts: vec!["fee holiday".into()], seed: at }, &bands);
+        let offered: Vec<u32> = targets.iter().zip(&arms).filter(|(_, arm)| arm.is_some()).map(|(m, _)| m.id).collect();
+        let happened = renewed(&targets, &offered, 7_000 + at);
+        let one = |((r, arm), (m, band)): ((&Renewed, &Option<usize>), (&pronoia_demo::Member, &usize))| Happened {
+            arm: *arm,
+            probability: m.true_probability,
+            band: *band,
+            event: r.cancelled,
+            money: Some(r.brought),
+        };
+        let customers: Vec<Happened> = happened.iter().zip(&arms).zip(targets.iter().zip(&bands)).map(one).collect();
+        let results = Results::of(&customers, 1).expect("both groups");
+        let acted = || customers.iter().filter(|c| c.arm.is_some());
+        let truth = -acted().map(|c| c.probability * TRUE_SAVE_RATE).sum::<f64>() / acted().count() as f64;
+        covered += u32::from(results.all.interval.0 <= truth && truth <= results.all.interval.1);
+        let learned = Learned::of(&Economics::usual(Question::Churn), &results.all).expect("a save rate");
+        by_ratio += u32::from(learned.interval.0 <= TRUE_SAVE_RATE && TRUE_SAVE_RATE <= learned.interval.1);
+        found_rates.push(learned.found);
+
+        let ledger = |acted: bool| {
+            let side: Vec<f64> =
+                customers.iter().filter(|c| c.arm.is_some() == acted).filter_map(|c| c.money).collect();
+            (side.iter().sum::<f64>(), side.len() as f64)
+        };
+        let ((with, n), (without, m)) = (ledger(true), ledger(false));
+        let realised = results.money.expect("known").0;
+        assert!((realised - (with - n * without / m)).abs() < 1e-6, "{at}: {realised}");
+    }
+    let mean = found_rates.iter().sum::<f64>() / CAMPAIGNS as f64;
+    println!("difference covered {covered}, save rate covered {by_ratio} of {CAMPAIGNS}; mean save rate {mean:.3}");
+    for covered in [covered, by_ratio] {
+        assert!((f64::from(covered) / CAMPAIGNS as f64 - 0.95).abs() <= 0.03, "{covered} of {CAMPAIGNS}");
+    }
+    assert!((mean - TRUE_SAVE_RATE).abs() < 0.02, "{mean}");
+}

@@ -1,0 +1,217 @@
+//! What came of a campaign, in sentences and figures.
+
+use pronoia_core::campaign::{Effect, Learned, Outcome};
+use pronoia_core::study::ChosenPolicy;
+use pronoia_store::campaign;
+
+use crate::frame::{StudyView, encoded};
+use crate::text;
+
+/// Width of the ladder in its own units.
+const WIDTH: f64 = 200.0;
+
+/// What came of it.
+pub struct CameOfIt {
+    pub heading: String,
+    /// Why nothing can be said, where that is so.
+    pub nothing: Option<String>,
+    pub groups: Vec<GroupLine>,
+    pub money: Option<String>,
+    pub learned: Option<String>,
+    /// Decide with what was found.
+    pub decide: Option<String>,
+    pub bands: Vec<BandLine>,
+    pub bands_finding: String,
+    pub read: String,
+}
+
+/// A group of customers.
+pub struct GroupLine {
+    pub name: String,
+    pub rows: String,
+    pub events: String,
+    pub rate: String,
+    pub interval: String,
+    /// Against those held back.
+    pub difference: Option<[String; 2]>,
+}
+
+/// A band of probabilities.
+pub struct BandLine {
+    pub label: String,
+    pub rows: [String; 2],
+    pub said: String,
+    pub rates: [String; 2],
+    pub difference: [String; 2],
+    /// Where those held back and those acted on, and their intervals, lie on the ladder.
+    pub control: [String; 3],
+    pub acted: [String; 3],
+}
+
+impl CameOfIt {
+    pub fn of(
+        outcome: Outcome,
+        campaign: &campaign::Model,
+        arms: &pronoia_core::campaign::Arms,
+        chosen: &ChosenPolicy,
+        view: &StudyView,
+    ) -> Self {
+        let question = view.study.kind();
+        let absent = match (outcome.absent, outcome.absent_had_none) {
+            ([0, 0], _) => String::new(),
+            ([acted, control], had_none) => format!(
+                " {} acted on and {} held back are not in it and {}.",
+                text::count(acted),
+                text::count(control),
+                if had_none { "count as without the event" } else { "are left out" }
+            ),
+        };
+        let twice = match outcome.twice {
+            0 => String::new(),
+            n => format!(
+                " {} more than once, and count once.",
+                text::counted(n as usize, "customer stands in it", "customers stand in it")
+            ),
+        };
+        let read = format!("Read from {}.{absent}{twice}", outcome.table);
+        let Some(results) = outcome.results else {
+            let nothing = "Nobody was held back, or nothing is known of them: what would have happened anyway cannot be told from what the campaign changed. Hold some back next time.";
+            return Self {
+                heading: "Without a control group nothing can be said of what it changed.".into(),
+                nothing: Some(nothing.into()),
+                groups: Vec::new(),
+                money: None,
+                learned: None,
+                decide: None,
+                bands: Vec::new(),
+                bands_finding: String::new(),
+                read,
+            };
+        };
+        let all = &results.all;
+        let points = |share: f64| text::fixed(share * 100.0, 1);
+        let [from, to] = [all.control.rate(), all.acted.rate()].map(text::percent);
+        let heading = if all.is_clear() {
+            format!(
+                "{} of those acted on {}, {to} against {from} of those held back: {} points {} ({} to {}).",
+                if to > from { "More" } else { "Fewer" },
+                question.event_verb(),
+                points(all.difference.abs()),
+                if all.difference < 0.0 { "fewer" } else { "more" },
+                points(all.interval.0),
+                points(all.interval.1)
+            )
+        } else {
+            format!(
+                "Whether it changed anything cannot be told: {to} of those acted on {}, {from} of those held back (between {} and {} points).",
+                question.event_verb(),
+                points(all.interval.0),
+                points(all.interval.1)
+            )
+        };
+        let group = |name: &str, effect: &Effect, control: bool| {
+            let count = if control { effect.control } else { effect.acted };
+            let (low, high) = count.interval();
+            GroupLine {
+                name: name.to_owned(),
+                rows: text::count(count.rows),
+                events: text::count(count.events),
+                rate: text::percent(count.rate()),
+                interval: format!("{} to {}", text::percent(low), text::percent(high)),
+                difference: (!control).then(|| {
+                    [
+                        points(effect.difference),
+                        format!("{} to {}", points(effect.interval.0), points(effect.interval.1)),
+                    ]
+                }),
+            }
+        };
+        let mut groups = vec![group("held back", all, true)];
+        groups.extend(arms.acts.iter().zip(&results.acts).map(|(act, effect)| group(act, effect, false)));
+        if arms.acts.len() > 1 {
+            groups.push(group("all acted on", all, false));
+        }
+        let most = results
+            .bands
+            .iter()
+            .flat_map(|band| [band.effect.acted.interval().1, band.effect.control.interval().1])
+            .fold(f64::MIN_POSITIVE, f64::max);
+        let place = |share: f64| format!("{:.1}", share / most * WIDTH);
+        let ends = |count: pronoia_core::drivers::Count| {
+            let (low, high) = count.interval();
+            [count.rate(), low, high].map(place)
+        };
+        let bands = results.bands.iter().map(|band| BandLine {
+            label: format!("{} to {}", text::fixed(band.from, 3), text::fixed(band.to, 3)),
+            rows: [band.effect.control.rows, band.effect.acted.rows].map(text::count),
+            said: text::percent(band.said),
+            rates: [band.effect.control.rate(), band.effect.acted.rate()].map(text::percent),
+            difference: [
+                points(band.effect.difference),
+                format!("{} to {}", points(band.effect.interval.0), points(band.effect.interval.1)),
+            ],
+            control: ends(band.effect.control),
+            acted: ends(band.effect.acted),
+        });
+        Self {
+            heading,
+            nothing: None,
+            money: results.money.map(|(found, low, high)| {
+                let currency = if chosen.currency.is_empty() { String::new() } else { format!(" {}", chosen.currency) };
+                let basis = if outcome.assumed_amounts { "with the amounts of the policy" } else { "as it was read" };
+                let promised = campaign.gain.map_or(String::new(), |gain| {
+                    let agrees = (low..=high).contains(&gain);
+                    format!(
+                        "; {} was expected, which {}",
+                        text::money(gain),
+                        if agrees { "may well be true" } else { "it was not" }
+                    )
+                });
+                format!(
+                    "Acting brought {}{currency} more than leaving them alone ({} to {}), {basis}{promised}.",
+                    text::money(found),
+                    text::money(low),
+                    text::money(high)
+                )
+            }),
+            learned: outcome.learned.as_ref().map(learned_said),
+            decide: outcome.learned.as_ref().filter(|learned| !learned.agrees()).map(|learned| {
+                let found = text::plain_share((learned.found.clamp(0.0, 1.0) * 1_000.0).round() / 1_000.0);
+                format!("{}?{}={}", view.href("decide"), encoded(&learned.word), found)
+            }),
+            bands_finding: bands_said(&results.bands),
+            bands: bands.collect(),
+            groups,
+            read,
+        }
+    }
+}
+
+fn learned_said(learned: &Learned) -> String {
+    let share = text::percent;
+    let (low, high) = learned.interval;
+    let found = format!("“{}” was {} ({} to {})", learned.name, share(learned.found), share(low), share(high));
+    if learned.agrees() {
+        format!("{found}; {} was assumed, which may well be true.", share(learned.assumed))
+    } else {
+        format!("{found}, not {} as assumed.", share(learned.assumed))
+    }
+}
+
+/// Whether what was said beforehand of those held back came true, and who was moved most.
+fn bands_said(bands: &[pronoia_core::campaign::Band]) -> String {
+    let misjudged = bands.iter().filter(|band| {
+        let (low, high) = band.effect.control.interval();
+        band.said < low || band.said > high
+    });
+    let judged = match misjudged.count() {
+        0 => "What was said of those held back came true in every band.".to_owned(),
+        n => format!("In {} what was said of those held back did not come true.", text::counted(n, "band", "bands")),
+    };
+    let most = bands.iter().max_by(|a, b| a.effect.difference.abs().total_cmp(&b.effect.difference.abs()));
+    let moved =
+        most.filter(|band| band.effect.is_clear()).map_or(" No band was clearly moved by itself.".to_owned(), |band| {
+            format!(" Moved most were those between {} and {}.", text::fixed(band.from, 3), text::fixed(band.to, 3))
+        });
+    format!("{judged}{moved} Who is at risk need not be who can be moved.")
+}
