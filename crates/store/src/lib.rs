@@ -17,6 +17,7 @@ pub mod lists;
 pub mod models;
 pub mod queries;
 pub mod records;
+pub mod releases;
 pub mod rules;
 mod schema;
 pub mod searches;
@@ -25,8 +26,8 @@ pub mod studies;
 pub mod uploads;
 
 pub use entity::{
-    account, campaign, finding, job, ledger_entry, list, model, record_table, rule_tried, search, source, study,
-    upload, workspace,
+    account, campaign, finding, job, ledger_entry, list, model, record_table, release, release_key, release_use,
+    release_version, rule_tried, search, source, study, upload, workspace,
 };
 pub use error::StoreError;
 

@@ -74,6 +74,15 @@ impl Store {
         Ok(rows)
     }
 
+    /// The name of a candidate, without looking at the rest of it.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn model_name(&self, id: i64) -> Result<String> {
+        let found = model::Entity::find_by_id(id).select_only().column(model::Column::Name);
+        found.into_tuple().one(&self.db).await?.ok_or(StoreError::NotFound("This candidate"))
+    }
+
     /// Takes a candidate off the list; lists and policies that use it keep it.
     ///
     /// # Errors

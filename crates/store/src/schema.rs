@@ -20,6 +20,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::UNDERSTANDING),
             Box::new(Step::MATCHING),
             Box::new(Step::CAMPAIGN),
+            Box::new(Step::RELEASE),
         ]
     }
 }
@@ -56,6 +57,8 @@ impl Step {
     const MATCHING: Self = Self { name: "m0011_matching", sql: include_str!("schema/0011_matching.sql") };
     /// Lists acted on.
     const CAMPAIGN: Self = Self { name: "m0012_campaign", sql: include_str!("schema/0012_campaign.sql") };
+    /// Models and policies that other programs call.
+    const RELEASE: Self = Self { name: "m0013_release", sql: include_str!("schema/0013_release.sql") };
 }
 
 impl MigrationName for Step {

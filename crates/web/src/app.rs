@@ -7,6 +7,7 @@ use pronoia_store::Store;
 use pronoia_store::sources::Connector;
 
 use crate::Budget;
+use crate::api::served::Served;
 use crate::books::Books;
 use crate::kept::Kept;
 use crate::pages::decide::Parts;
@@ -48,6 +49,8 @@ pub struct App {
     pub(crate) weighed: Kept<String, Weighing>,
     /// What stands below their curves.
     pub(crate) below: Kept<String, Parts>,
+    /// What answers calls of other programs.
+    pub(crate) served: Served,
 }
 
 impl App {
@@ -61,6 +64,7 @@ impl App {
             books: Books::default(),
             weighed: Kept::most(WEIGHED),
             below: Kept::most(WEIGHED),
+            served: Served::default(),
         }
     }
 

@@ -38,7 +38,7 @@ pub async fn account(store: &Store) -> Result<Option<(String, String)>, StoreErr
 
 /// Loads the demonstration if it is not there yet; gives its sign-in.
 ///
-/// The churn study is taken through every stop up to what a campaign changed. Being
+/// The churn study is taken through every stop up to what a campaign changed and a release. Being
 /// broken off leaves no account, so that the next start loads it anew.
 ///
 /// # Errors
@@ -262,7 +262,11 @@ async fn list(app: &App, workspace: i64, study: i64) -> Result<(), String> {
     };
     let results = Work::Results { campaign, from };
     app.store.enqueue(workspace, Some(study), "Comparing the groups", &results).await.map_err(sentence)?;
-    work::drain(app).await
+    work::drain(app).await?;
+
+    let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
+    pages::live::enter_release(app, &view, "renewals").await.map_err(|e| e.to_string())?;
+    Ok(())
 }
 
 /// Sends a file in and reads it.

@@ -100,6 +100,8 @@ pub struct StudyView {
     retired: Option<model::Model>,
     /// Its lists.
     pub lists: Vec<list::Model>,
+    /// How many releases it has.
+    releases: usize,
     /// What was found to go with its outcome.
     pub finding: Option<FindingInShort>,
     /// What was found of candidates that stand for the present choices.
@@ -161,6 +163,7 @@ impl StudyView {
             models,
             retired,
             lists: app.store.lists(id).await?,
+            releases: app.store.releases(id).await?.len(),
             finding: app.store.finding_in_short(id).await?,
             ledger: app.store.ledger(id).await?,
             looking,
@@ -224,6 +227,10 @@ impl StudyView {
         let decide = policy.map_or("no policy yet".into(), |(chosen, _)| chosen.policy.rule.in_short());
         let lists =
             if self.lists.is_empty() { "none yet".into() } else { text::counted(self.lists.len(), "list", "lists") };
+        let live = match self.releases {
+            0 => "not released".into(),
+            n => text::counted(n, "release", "releases"),
+        };
         let stops = vec![
             stop(1, "Records", "records", format!("{} rows", text::count_of(self.table.rows)), false),
             stop(2, "Drivers", "drivers", drivers, self.finding_is_stale() && !self.looking),
@@ -232,6 +239,7 @@ impl StudyView {
             stop(5, "Compare", "compare", compare, stale),
             stop(6, "Decide", "decide", decide, policy_stale),
             stop(7, "Lists", "lists", lists, policy_stale && !self.lists.is_empty()),
+            stop(8, "Live", "live", live, policy_stale && self.releases > 0),
         ];
         let newest = self.ledger.iter().find(|e| e.can_be_taken_back()).map(|e| e.id);
         let entries = self

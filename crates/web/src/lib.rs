@@ -1,5 +1,6 @@
 //! The pages and the background work of Pronoia.
 
+mod api;
 mod app;
 mod assets;
 mod books;
@@ -26,6 +27,7 @@ use actix_web::{HttpServer, web};
 pub async fn serve(app: App) -> std::io::Result<()> {
     let address = (app.config.host.clone(), app.config.port);
     let workers = work::start(&app, 2);
+    let writing = tokio::spawn(api::served::Served::keep_writing(app.clone()));
     let server_app = app.clone();
     let server =
         HttpServer::new(move || {
@@ -36,6 +38,7 @@ pub async fn serve(app: App) -> std::io::Result<()> {
                 }))
                 .wrap(actix_web::middleware::from_fn(security::headers))
                 .wrap(actix_web::middleware::Compress::default())
+                .configure(api::routes)
                 .configure(pages::routes)
                 .default_service(web::to(pages::nothing_here))
         })
@@ -45,5 +48,7 @@ pub async fn serve(app: App) -> std::io::Result<()> {
     tracing::info!("serving on http://{}:{}", app.config.host, app.config.port);
     let result = server.run().await;
     workers.stop().await;
+    writing.abort();
+    app.served.write_down(&app).await;
     result
 }

@@ -217,6 +217,15 @@ impl Http {
         Self::answer(self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call())
     }
 
+    /// A call of a program, without a session.
+    pub fn call(&self, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
+        let mut request = self.agent.post(format!("{}{path}", self.url));
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        Self::answer(request.send(body))
+    }
+
     /// A file, as it is.
     pub fn bytes(&self, path: &str) -> Vec<u8> {
         let mut answer =

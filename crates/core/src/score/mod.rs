@@ -1,5 +1,6 @@
 //! A list of customers: matched to the model, then scored.
 
+mod customers;
 mod file;
 mod known;
 mod matching;
@@ -7,6 +8,7 @@ mod pairing;
 mod remarks;
 mod scored;
 
+pub use customers::table_of;
 pub use file::{FileError, Form};
 pub use known::{Known, same_rows};
 pub use matching::{InputMatch, MatchReport, match_list};

@@ -121,7 +121,7 @@ mod tests {
         assert!((psi / expected - 1.0).abs() < 0.1, "{psi} {expected}");
         let moved = column((0..400).map(|_| 0.15 + rng.random::<f64>()));
         let drift = Drift::of(&then, &moved).expect("rows");
-        assert!(drift.has_moved() && drift.part.2 > drift.part.1, "{drift:?}");
+        assert!(drift.has_moved() && (drift.part.2 - drift.part.1).abs() > 0.05, "{drift:?}");
         assert!(Drift::of(&then, &column(std::iter::empty())).is_none());
     }
 }

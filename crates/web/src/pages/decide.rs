@@ -10,7 +10,7 @@ mod offers;
 mod rules;
 mod sensitivity;
 pub mod sheet;
-mod situation;
+pub(in crate::pages) mod situation;
 pub mod typed;
 mod views;
 pub mod why;

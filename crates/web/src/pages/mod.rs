@@ -13,6 +13,7 @@ mod home;
 mod jobs;
 mod join;
 mod lists;
+pub(crate) mod live;
 pub(crate) mod outcome;
 pub(crate) mod prepare;
 mod query;
@@ -126,6 +127,12 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/lists/{list}/scored.{form}", get().to(lists::take::take))
                 .route("/lists/{list}/campaign", post().to(campaigns::begin))
                 .route("/campaigns/{campaign}", get().to(campaigns::page))
+                .route("/live", get().to(live::page))
+                .route("/live", post().to(live::release))
+                .route("/live/{release}/version", post().to(live::set_live))
+                .route("/live/{release}/keys", post().to(live::add_key))
+                .route("/live/{release}/keys/{key}/revoke", post().to(live::revoke_key))
+                .route("/live/{release}/try", post().to(live::try_out))
                 .route("/campaigns/{campaign}/results", post().to(campaigns::results))
                 .route("/campaigns/{campaign}/contacts.{form}", get().to(campaigns::contacts)),
         );

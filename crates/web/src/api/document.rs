@@ -1,0 +1,31 @@
+//! The document that says how releases are called, made from the code that answers.
+
+use actix_web::HttpResponse;
+use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa::{Modify, OpenApi};
+
+use super::{answer, score};
+
+/// How releases are called.
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Pronoia", description = "Scores of customers, by models and policies that were released."),
+    paths(score::score),
+    components(schemas(score::Request, score::Response, score::Customer, answer::Problem)),
+    modifiers(&Keys)
+)]
+struct Document;
+
+struct Keys;
+
+impl Modify for Keys {
+    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
+        let key = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).description(Some("A key of the release.")).build();
+        document.components.get_or_insert_default().add_security_scheme("key", SecurityScheme::Http(key));
+    }
+}
+
+/// The document.
+pub async fn document() -> HttpResponse {
+    HttpResponse::Ok().json(Document::openapi())
+}

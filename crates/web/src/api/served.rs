@@ -1,0 +1,126 @@
+//! What answers calls: models that are ready, keys that were looked up, and how often they were used.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use pronoia_core::Model;
+use pronoia_core::prepare::Step;
+use pronoia_core::score::columns_of_policy;
+use pronoia_core::study::ChosenPolicy;
+use pronoia_store::releases::{Opened, Use};
+use pronoia_store::{StoreError, release_version};
+
+use super::limits::Limits;
+use crate::App;
+use crate::kept::Kept;
+
+/// Versions that are kept ready.
+const READY: usize = 16;
+
+/// How long what a key opens is believed without another look. Keys that are revoked here, and
+/// versions that are exchanged here, are forgotten at once; this is for what other servers do.
+const BELIEVED: Duration = Duration::from_secs(5);
+
+/// How often it is written down how often versions were called.
+const WRITTEN: Duration = Duration::from_secs(5);
+
+/// What answers calls; cheap to clone.
+#[derive(Debug, Clone)]
+pub struct Served {
+    ready: Kept<i64, Ready>,
+    keys: Arc<Mutex<HashMap<String, (Instant, Option<Opened>)>>>,
+    uses: Arc<Mutex<HashMap<(i64, i64), Use>>>,
+    pub(super) limits: Limits,
+}
+
+/// A version with everything that an answer needs.
+#[derive(Debug)]
+pub struct Ready {
+    pub number: i32,
+    pub model: Model,
+    pub chosen: ChosenPolicy,
+    pub steps: Vec<Step>,
+    /// Columns that only the policy's amounts are worked out from.
+    pub of_policy: Vec<String>,
+}
+
+impl Default for Served {
+    fn default() -> Self {
+        Self { ready: Kept::most(READY), keys: Arc::default(), uses: Arc::default(), limits: Limits::default() }
+    }
+}
+
+impl Served {
+    /// The version of a release that answers.
+    pub async fn ready(&self, app: &App, version: i64) -> Result<Arc<Ready>, StoreError> {
+        if let Some(ready) = self.ready.get(&version) {
+            return Ok(ready);
+        }
+        let row = app.store.release_version(version).await?;
+        Ok(self.ready.put(version, Ready::of(app, &row).await?))
+    }
+
+    /// What a key opens.
+    pub(super) async fn opened(&self, app: &App, key: &str) -> Result<Option<Opened>, StoreError> {
+        let known = self.keys.lock().unwrap_or_else(PoisonError::into_inner).get(key).cloned();
+        if let Some((_, opened)) = known.filter(|(when, _)| when.elapsed() < BELIEVED) {
+            return Ok(opened);
+        }
+        let opened = app.store.opened_by(key).await?;
+        let mut keys = self.keys.lock().unwrap_or_else(PoisonError::into_inner);
+        keys.retain(|_, (when, _)| when.elapsed() < BELIEVED);
+        keys.insert(key.to_owned(), (Instant::now(), opened.clone()));
+        Ok(opened)
+    }
+
+    /// Forgets what keys open, since that has changed.
+    pub fn forget(&self) {
+        self.keys.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+
+    /// Adds to how often a version was called.
+    pub(super) fn count(&self, release: i64, version: i64, used: Use) {
+        let mut uses = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
+        let sum = uses.entry((release, version)).or_default();
+        sum.calls += used.calls;
+        sum.refused += used.refused;
+        sum.customers += used.customers;
+        sum.acted += used.acted;
+        sum.remarked += used.remarked;
+        sum.micros += used.micros;
+        sum.slowest = sum.slowest.max(used.slowest);
+    }
+
+    /// Writes down how often versions were called since the last time.
+    pub async fn write_down(&self, app: &App) {
+        let uses = std::mem::take(&mut *self.uses.lock().unwrap_or_else(PoisonError::into_inner));
+        for (of, used) in uses {
+            if let Err(e) = app.store.note_use(of, used).await {
+                tracing::warn!("calls of a release could not be written down: {e}");
+                self.count(of.0, of.1, used);
+            }
+        }
+    }
+
+    /// Writes it down again and again.
+    pub async fn keep_writing(app: App) {
+        loop {
+            tokio::time::sleep(WRITTEN).await;
+            app.served.write_down(&app).await;
+        }
+    }
+}
+
+impl Ready {
+    async fn of(app: &App, version: &release_version::Model) -> Result<Self, StoreError> {
+        let chosen = version.decided_by()?;
+        let row = app.store.model(version.model_id).await?;
+        let (model, basis) = (row.fitted()?, row.fitted_on()?);
+        let inputs: Vec<_> = model.inputs().map(|input| (input.name.clone(), input.kind)).collect();
+        let of_policy =
+            columns_of_policy(&chosen.policy, &basis.steps, &inputs).unwrap_or_else(|_| chosen.policy.inputs());
+        let of_policy = of_policy.into_iter().filter(|name| !inputs.iter().any(|input| input.0 == *name)).collect();
+        Ok(Self { number: version.number, model, chosen, steps: basis.steps, of_policy })
+    }
+}

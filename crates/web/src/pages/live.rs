@@ -1,0 +1,273 @@
+//! Live: the policy released for other programs to call, its versions, keys, and how often it is called.
+
+mod snippets;
+mod view;
+
+use actix_web::{HttpRequest, web};
+use askama::Template;
+use pronoia_core::decide::{Line, Rule};
+use pronoia_core::study::ChosenPolicy;
+use pronoia_store::{StoreError, release};
+use serde::Deserialize;
+
+use super::decide::situation::Situation;
+use super::decide::typed::Typed;
+use super::{PageResult, Signed, StudyPath, see_other};
+use crate::App;
+use crate::api::{Request, scored_by};
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::session::Visitor;
+use view::ReleaseView;
+
+/// The longest name of a release.
+const LONGEST_NAME: usize = 60;
+
+/// Calls a minute that a key may be good for.
+const MOST_CALLS: i32 = 100_000;
+
+#[derive(Template)]
+#[template(path = "live.html")]
+struct Page {
+    frame: Frame,
+    base: String,
+    decide: String,
+    heading: String,
+    /// What is proposed as a name.
+    name: String,
+    has_policy: bool,
+    /// What a new version would decide by.
+    rule: String,
+    releases: Vec<ReleaseView>,
+}
+
+/// What was just done to a release, and can be seen only now.
+#[derive(Default)]
+pub struct Just {
+    release: i64,
+    /// A key in the clear.
+    key: Option<String>,
+    /// What was tried, and what came of it.
+    tried: Option<(String, Result<String, String>)>,
+}
+
+/// The page.
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    request: HttpRequest,
+) -> PageResult {
+    shown(&app, &visitor, path.id, &request, Just::default()).await
+}
+
+async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, just: Just) -> PageResult {
+    let view = StudyView::load(app, visitor.workspace_id(), study).await?;
+    let connection = request.connection_info();
+    let server = format!("{}://{}", connection.scheme(), connection.host());
+    app.served.write_down(app).await;
+    let mut releases = Vec::new();
+    for release in app.store.releases(study).await? {
+        releases.push(ReleaseView::of(app, &release, &server, &just).await?);
+    }
+    let heading = match releases.as_slice() {
+        [] if view.state.policy.is_none() => "Nothing can be released yet.".into(),
+        [] => "Nothing is released yet.".into(),
+        [one] => format!("“{}” answers with version {}.", one.name, one.number),
+        several => format!("{} releases answer.", several.len()),
+    };
+    html(&Page {
+        base: view.href("live"),
+        decide: view.href("decide"),
+        name: releases.first().map_or_else(|| name_of(&view.study.title), |release| release.name.clone()),
+        has_policy: view.state.policy.is_some(),
+        rule: view.state.policy.as_ref().map_or(String::new(), |chosen| chosen.policy.rule.in_words()),
+        frame: Frame::of_study(app, visitor, &view, 8).await?,
+        heading,
+        releases,
+    })
+}
+
+/// A name for an address, from a title.
+fn name_of(title: &str) -> String {
+    let words = title.split(|c: char| !c.is_ascii_alphanumeric()).filter(|word| !word.is_empty());
+    let name = words.take(4).map(str::to_ascii_lowercase).collect::<Vec<_>>().join("-");
+    if name.is_empty() { "release".into() } else { name }
+}
+
+/// Under which name.
+#[derive(Deserialize)]
+pub struct Named {
+    csrf: String,
+    name: String,
+}
+
+/// Releases the policy that is kept.
+pub async fn release(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<Named>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let name = form.name.trim();
+    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+    if name.is_empty() || name.len() > LONGEST_NAME || !name.chars().all(fits) {
+        return Err(PageError::Refused(format!(
+            "The name stands in an address: up to {LONGEST_NAME} small letters, digits and hyphens, such as renewals-2; it is “{name}”."
+        )));
+    }
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    enter_release(&app, &view, name).await?;
+    see_other(&view.href("live"))
+}
+
+/// Releases the policy that is kept, and enters it in the ledger.
+pub async fn enter_release(app: &App, view: &StudyView, name: &str) -> Result<i64, PageError> {
+    let refused = || PageError::Refused("Keep a policy at Decide first; it is what is released.".into());
+    if view.state.policy.is_none() {
+        return Err(refused());
+    }
+    let situation = Situation::of(app, view, &Typed::default()).await?.ok_or_else(refused)?;
+    let workspace = view.study.workspace_id;
+    let release = app.store.release(workspace, view.study.id, name, &one_by_one(&situation)).await?;
+    app.served.forget();
+    let number = app.store.release_versions(release).await?.first().map_or(1, |version| version.number);
+    let rule = view.state.policy.as_ref().map_or(String::new(), |chosen| chosen.policy.rule.in_short());
+    app.store.note(view.study.id, None, &format!("Released as “{name}”"), &format!("version {number}, {rule}")).await?;
+    Ok(release)
+}
+
+/// The policy for customers who come one by one: acting where the line came to stand among those
+/// judged, since nobody can be the first hundred of one.
+fn one_by_one(situation: &Situation) -> ChosenPolicy {
+    let mut chosen = situation.chosen.clone();
+    let Rule { by, line, limits, refer_from } = &chosen.policy.rule;
+    let line = match line {
+        Line::Least(least) if limits.is_empty() => Line::Least(*least),
+        _ => Line::Least(situation.line()),
+    };
+    chosen.policy.rule = Rule { by: *by, line, limits: Vec::new(), refer_from: *refer_from };
+    chosen
+}
+
+/// The keys in the address of a release.
+#[derive(Deserialize)]
+pub struct ReleasePath {
+    id: i64,
+    release: i64,
+}
+
+async fn find(app: &App, visitor: &Visitor, path: (i64, i64)) -> Result<release::Model, PageError> {
+    // The study is looked up in the visitor's workspace.
+    let study = app.store.study(visitor.workspace_id(), path.0).await?;
+    let releases = app.store.releases(study.id).await?;
+    releases.into_iter().find(|release| release.id == path.1).ok_or(PageError::NotFound)
+}
+
+/// Which version.
+#[derive(Deserialize)]
+pub struct Version {
+    csrf: String,
+    version: i64,
+}
+
+/// Has another version answer.
+pub async fn set_live(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ReleasePath>,
+    form: web::Form<Version>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let release = find(&app, &visitor, (path.id, path.release)).await?;
+    app.store.set_live(release.id, form.version).await?;
+    app.served.forget();
+    let number = app.store.release_version(form.version).await?.number;
+    app.store
+        .note(path.id, None, &format!("“{}” answers with version {number}", release.name), "chosen at Live")
+        .await?;
+    see_other(&format!("/studies/{}/live", path.id))
+}
+
+/// Whose key, and for how many calls.
+#[derive(Deserialize)]
+pub struct NewKey {
+    csrf: String,
+    name: String,
+    per_minute: String,
+}
+
+/// Makes a key, and shows it this once.
+pub async fn add_key(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ReleasePath>,
+    form: web::Form<NewKey>,
+    request: HttpRequest,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let release = find(&app, &visitor, (path.id, path.release)).await?;
+    let name = form.name.trim();
+    if name.is_empty() || name.chars().count() > LONGEST_NAME {
+        return Err(PageError::Refused(format!("Say whose key it is, in up to {LONGEST_NAME} letters.")));
+    }
+    let figures: String = form.per_minute.chars().filter(|c| !c.is_whitespace()).collect();
+    let per_minute = figures.parse::<i32>().ok().filter(|n| (1..=MOST_CALLS).contains(n)).ok_or_else(|| {
+        PageError::Refused(format!("A key is good for 1 to {MOST_CALLS} calls a minute; it is “{}”.", form.per_minute))
+    })?;
+    let key = app.store.add_release_key(release.id, name, per_minute).await?;
+    app.store.note(path.id, None, &format!("Key to “{}” made for {name}", release.name), &form.per_minute).await?;
+    shown(&app, &visitor, path.id, &request, Just { release: release.id, key: Some(key), tried: None }).await
+}
+
+/// The keys in the address of a key.
+#[derive(Deserialize)]
+pub struct KeyPath {
+    id: i64,
+    release: i64,
+    key: i64,
+}
+
+/// Makes a key open nothing any more.
+pub async fn revoke_key(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<KeyPath>,
+    form: web::Form<Signed>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let release = find(&app, &visitor, (path.id, path.release)).await?;
+    app.store.revoke_release_key(release.id, path.key).await?;
+    app.served.forget();
+    app.store.note(path.id, None, &format!("Key to “{}” revoked", release.name), "").await?;
+    see_other(&format!("/studies/{}/live", path.id))
+}
+
+/// A body to be tried.
+#[derive(Deserialize)]
+pub struct Tried {
+    csrf: String,
+    body: String,
+}
+
+/// Scores what was typed, as a call would be.
+pub async fn try_out(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ReleasePath>,
+    form: web::Form<Tried>,
+    request: HttpRequest,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let release = find(&app, &visitor, (path.id, path.release)).await?;
+    let version = release.version_id.ok_or(PageError::Store(StoreError::NotFound("A version")))?;
+    let ready = app.served.ready(&app, version).await?;
+    let answered = serde_json::from_str::<Request>(&form.body)
+        .map_err(|e| format!("This is not {{\"customers\": [{{…}}, …]}}: {e}."))
+        .and_then(|request| {
+            scored_by(&ready, &request).map(|scored| crate::api::written(&release.name, &ready, &scored))
+        });
+    let just = Just { release: release.id, key: None, tried: Some((form.body.clone(), answered)) };
+    shown(&app, &visitor, path.id, &request, just).await
+}
