@@ -25,11 +25,14 @@ const BELIEVED: Duration = Duration::from_secs(5);
 /// How often it is written down how often versions were called.
 const WRITTEN: Duration = Duration::from_secs(5);
 
+/// What keys were found to open, and when.
+type Looked = HashMap<String, (Instant, Option<Opened>)>;
+
 /// What answers calls; cheap to clone.
 #[derive(Debug, Clone)]
 pub struct Served {
     ready: Kept<i64, Ready>,
-    keys: Arc<Mutex<HashMap<String, (Instant, Option<Opened>)>>>,
+    keys: Arc<Mutex<Looked>>,
     uses: Arc<Mutex<HashMap<(i64, i64), Use>>>,
     pub(super) limits: Limits,
 }

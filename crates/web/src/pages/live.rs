@@ -63,8 +63,7 @@ pub async fn page(
 
 async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, just: Just) -> PageResult {
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
-    let connection = request.connection_info();
-    let server = format!("{}://{}", connection.scheme(), connection.host());
+    let server = address_of(request);
     app.served.write_down(app).await;
     let mut releases = Vec::new();
     for release in app.store.releases(study).await? {
@@ -86,6 +85,12 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
         heading,
         releases,
     })
+}
+
+/// Where this server was reached.
+fn address_of(request: &HttpRequest) -> String {
+    let connection = request.connection_info();
+    format!("{}://{}", connection.scheme(), connection.host())
 }
 
 /// A name for an address, from a title.
