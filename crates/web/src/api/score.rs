@@ -10,6 +10,7 @@ use pronoia_core::score::{
     Answers, By, DECISION, Extras, Form, GAIN, OFFER, PROBABILITY, REMARK, Scored, Scoring, match_list, table_of,
 };
 use pronoia_core::{Kind, Table};
+use pronoia_store::release;
 use pronoia_store::releases::Use;
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
@@ -95,7 +96,7 @@ pub async fn score(
     let counted = app.served.limits.count(opened.key.id, per_minute);
     let answered = match counted {
         Err(seconds) => Err(ApiError::TooOften(per_minute, seconds)),
-        Ok(()) => answer(&app, &request, &release.name, version, body).await,
+        Ok(()) => answer(&app, &request, &release, version, body).await,
     };
     let used = match &answered {
         Ok((_, scored)) => {
@@ -120,7 +121,7 @@ pub async fn score(
 async fn answer(
     app: &App,
     request: &HttpRequest,
-    name: &str,
+    release: &release::Model,
     version: i64,
     body: Result<web::Bytes, actix_web::Error>,
 ) -> Result<(HttpResponse, Scored), ApiError> {
@@ -132,7 +133,7 @@ async fn answer(
     })?;
     let sent = request.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let media_type = sent.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-    let ready = app.served.ready(app, version).await?;
+    let ready = app.served.ready(app, (release.workspace_id, version)).await?;
     match media_type.as_str() {
         "application/json" | "" => {
             let request: Request = serde_json::from_slice(&body)
@@ -145,7 +146,7 @@ async fn answer(
                 beside(move || scored_by(&ready, &request)).await?
             };
             let response =
-                Response { release: name.to_owned(), version: ready.number, customers: customers(&scored.table) };
+                Response { release: release.name.clone(), version: ready.number, customers: customers(&scored.table) };
             Ok((HttpResponse::Ok().json(response), scored))
         }
         "text/csv" => {
@@ -179,7 +180,7 @@ async fn beside<T: Send + 'static>(work: impl FnOnce() -> Result<T, String> + Se
 /// A sentence that says which customer cannot be read, and why.
 pub fn scored_by(ready: &Ready, request: &Request) -> Result<Scored, String> {
     let mut needed: Vec<(&str, Kind)> = ready.model.inputs().map(|input| (input.name.as_str(), input.kind)).collect();
-    needed.extend(ready.of_policy.iter().map(|name| (name.as_str(), Kind::Number)));
+    needed.extend(ready.of_policy.iter().map(|(name, kind)| (name.as_str(), *kind)));
     let table = table_of(&request.customers, &needed)?;
     scored(ready, &table, &table)
 }
@@ -212,7 +213,7 @@ fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Scored), String> {
             text::count(list.rows() as u64)
         ));
     }
-    let (report, mut matched) = match_list(&ready.model, &ready.of_policy, &list, &Answers::new());
+    let (report, mut matched) = match_list(&ready.model, &ready.names_of_policy(), &list, &Answers::new());
     if !report.is_complete() {
         return Err(format!("Columns that are needed are missing: {}.", report.lacking().join(", ")));
     }

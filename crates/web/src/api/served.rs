@@ -4,10 +4,10 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use pronoia_core::Model;
 use pronoia_core::prepare::Step;
 use pronoia_core::score::columns_of_policy;
 use pronoia_core::study::ChosenPolicy;
+use pronoia_core::{Kind, Model};
 use pronoia_store::releases::{Opened, Use};
 use pronoia_store::{StoreError, release_version};
 
@@ -45,7 +45,7 @@ pub struct Ready {
     pub chosen: ChosenPolicy,
     pub steps: Vec<Step>,
     /// Columns that only the policy's amounts are worked out from.
-    pub of_policy: Vec<String>,
+    pub of_policy: Vec<(String, Kind)>,
 }
 
 impl Default for Served {
@@ -55,13 +55,13 @@ impl Default for Served {
 }
 
 impl Served {
-    /// The version of a release that answers.
-    pub async fn ready(&self, app: &App, version: i64) -> Result<Arc<Ready>, StoreError> {
+    /// A version of a release, with what an answer needs.
+    pub async fn ready(&self, app: &App, (workspace, version): (i64, i64)) -> Result<Arc<Ready>, StoreError> {
         if let Some(ready) = self.ready.get(&version) {
             return Ok(ready);
         }
         let row = app.store.release_version(version).await?;
-        Ok(self.ready.put(version, Ready::of(app, &row).await?))
+        Ok(self.ready.put(version, Ready::of(app, workspace, &row).await?))
     }
 
     /// What a key opens.
@@ -116,14 +116,22 @@ impl Served {
 }
 
 impl Ready {
-    async fn of(app: &App, version: &release_version::Model) -> Result<Self, StoreError> {
+    async fn of(app: &App, workspace: i64, version: &release_version::Model) -> Result<Self, StoreError> {
         let chosen = version.decided_by()?;
         let row = app.store.model(version.model_id).await?;
         let (model, basis) = (row.fitted()?, row.fitted_on()?);
-        let inputs: Vec<_> = model.inputs().map(|input| (input.name.clone(), input.kind)).collect();
-        let of_policy =
-            columns_of_policy(&chosen.policy, &basis.steps, &inputs).unwrap_or_else(|_| chosen.policy.inputs());
-        let of_policy = of_policy.into_iter().filter(|name| !inputs.iter().any(|input| input.0 == *name)).collect();
+        let study = app.store.study(workspace, row.study_id).await?;
+        let records = app.store.table(workspace, study.records(basis.table)).await?;
+        let kinds: Vec<(String, Kind)> = records.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+        let read =
+            columns_of_policy(&chosen.policy, &basis.steps, &kinds).map_err(|e| StoreError::Refused(e.to_string()))?;
+        let only_of_policy = |name: &String| read.contains(name) && !model.inputs().any(|input| input.name == *name);
+        let of_policy = kinds.into_iter().filter(|(name, _)| only_of_policy(name)).collect();
         Ok(Self { number: version.number, model, chosen, steps: basis.steps, of_policy })
+    }
+
+    /// The names of the columns that only the policy needs.
+    pub fn names_of_policy(&self) -> Vec<String> {
+        self.of_policy.iter().map(|(name, _)| name.clone()).collect()
     }
 }

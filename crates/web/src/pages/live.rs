@@ -267,7 +267,7 @@ pub async fn try_out(
     visitor.check(&form.csrf)?;
     let release = find(&app, &visitor, (path.id, path.release)).await?;
     let version = release.version_id.ok_or(PageError::Store(StoreError::NotFound("A version")))?;
-    let ready = app.served.ready(&app, version).await?;
+    let ready = app.served.ready(&app, (release.workspace_id, version)).await?;
     let answered = serde_json::from_str::<Request>(&form.body)
         .map_err(|e| format!("This is not {{\"customers\": [{{…}}, …]}}: {e}."))
         .and_then(|request| {

@@ -2,10 +2,13 @@
 
 use pronoia_core::Kind;
 use pronoia_core::prepare::{Input, Seen};
-use pronoia_core::table::written_date;
+use pronoia_core::table::{Storage, written_date};
 use serde_json::{Map, Value, json};
 
 use crate::api::served::Ready;
+
+/// A day for columns of which nothing is known, as days since 1970-01-01.
+const FIRST_OF_2026: i32 = 20_454;
 
 /// A call in one language.
 pub struct Snippet {
@@ -19,8 +22,13 @@ pub fn example(ready: &Ready) -> Value {
     for input in ready.model.inputs() {
         customer.insert(input.name.clone(), value_of(input));
     }
-    for name in &ready.of_policy {
-        customer.insert(name.clone(), json!(100));
+    for (name, kind) in &ready.of_policy {
+        let value = match kind.storage() {
+            Storage::Numbers => json!(100),
+            Storage::Dates => json!(written_date(FIRST_OF_2026)),
+            Storage::Words => json!(""),
+        };
+        customer.insert(name.clone(), value);
     }
     json!({ "customers": [customer] })
 }

@@ -74,7 +74,7 @@ impl ReleaseView {
         });
         let here = just.release == release.id;
         let live = release.version_id.ok_or(PageError::NotFound)?;
-        let ready = app.served.ready(app, live).await?;
+        let ready = app.served.ready(app, (release.workspace_id, live)).await?;
         let example = snippets::example(&ready);
         let address = format!("{server}/api/v1/releases/{}/score", release.name);
         let since = Utc::now() - TimeDelta::hours(24);
