@@ -58,7 +58,13 @@ impl Proposal {
         let all = app.store.campaigns(view.study.id).await?.into_iter().filter(|c| c.list_id == list.id);
         let campaigns =
             all.map(|c| (view.href(&format!("campaigns/{}", c.id)), c.name, text::moment(&c.created_at))).collect();
-        Ok(Self { customers, control, why, act: question.act(), campaigns })
+        let act = match question {
+            Question::Churn => "offer",
+            Question::Credit => "decline",
+            Question::Response => "contact",
+            Question::Other => "act",
+        };
+        Ok(Self { customers, control, why, act, campaigns })
     }
 }
 
