@@ -21,6 +21,11 @@ pub fn money(x: impl Borrow<f64>) -> String {
     number::money(*x.borrow())
 }
 
+/// An amount of money with what it is counted in, where that was said.
+pub fn money_in(x: impl Borrow<f64>, currency: &str) -> String {
+    if currency.is_empty() { money(x) } else { format!("{} {currency}", money(x)) }
+}
+
 /// What is added or taken away, with its sign.
 pub fn signed(x: f64) -> String {
     let written = number::fixed(x, 2);

@@ -213,12 +213,9 @@ fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Scored), String> {
             text::count(list.rows() as u64)
         ));
     }
-    let (report, mut matched) = match_list(&ready.model, &ready.names_of_policy(), &list, &Answers::new());
+    let (report, matched) = match_list(&ready.model, &ready.names_of_policy(), &list, &Answers::new());
     if !report.is_complete() {
         return Err(format!("Columns that are needed are missing: {}.", report.lacking().join(", ")));
-    }
-    if matched.columns().is_empty() {
-        matched = list.clone();
     }
     let scored = scored(ready, &list, &matched)?;
     let mut bytes = Vec::new();

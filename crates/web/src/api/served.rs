@@ -43,6 +43,7 @@ pub struct Ready {
     pub number: i32,
     pub model: Model,
     pub chosen: ChosenPolicy,
+    /// The steps of the study, where amounts may rest on columns that they make.
     pub steps: Vec<Step>,
     /// Columns that only the policy's amounts are worked out from.
     pub of_policy: Vec<(String, Kind)>,
@@ -127,7 +128,9 @@ impl Ready {
             columns_of_policy(&chosen.policy, &basis.steps, &kinds).map_err(|e| StoreError::Refused(e.to_string()))?;
         let only_of_policy = |name: &String| read.contains(name) && !model.inputs().any(|input| input.name == *name);
         let of_policy = kinds.into_iter().filter(|(name, _)| only_of_policy(name)).collect();
-        Ok(Self { number: version.number, model, chosen, steps: basis.steps, of_policy })
+        // Nothing is made at every call that no amount looks at.
+        let steps = if chosen.policy.inputs().is_empty() { Vec::new() } else { basis.steps };
+        Ok(Self { number: version.number, model, chosen, steps, of_policy })
     }
 
     /// The names of the columns that only the policy needs.

@@ -2,17 +2,19 @@
 
 mod came_of_it;
 
-use actix_web::{HttpResponse, web};
+use actix_web::web;
 use askama::Template;
 use pronoia_core::campaign::{Arms, Outcome, Power, control_needed};
 use pronoia_core::score::{DECISION, Form, PROBABILITY};
+use pronoia_core::sentence::capital;
 use pronoia_core::study::Question;
 use pronoia_store::jobs::{ResultsFrom, Work};
 use pronoia_store::{StoreError, campaign, list, record_table};
 use serde::Deserialize;
 
 use super::lists::list::{ListPath, find};
-use super::{PageResult, is_asked, see_other};
+use super::lists::rows::ADDED;
+use super::{PageResult, file_of, is_asked, see_other};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
@@ -278,16 +280,12 @@ pub async fn page(
     })
 }
 
-fn capital(act: &str) -> String {
-    pronoia_core::sentence::capital(act)
-}
-
 impl Reading {
     fn of(assigned: &record_table::Model, table: &record_table::Model) -> Result<Self, PageError> {
         let names = |table: &record_table::Model| -> Result<Vec<String>, PageError> {
             Ok(table.stored_columns()?.into_iter().map(|c| c.name).collect())
         };
-        let own: Vec<String> = names(assigned)?.into_iter().filter(|name| !name.starts_with("pronoia_")).collect();
+        let own: Vec<String> = names(assigned)?.into_iter().filter(|name| !name.starts_with(ADDED)).collect();
         let columns = names(table)?;
         let shared = own.iter().find(|name| columns.contains(name)).cloned();
         let figures = table.figures()?;
@@ -376,19 +374,10 @@ pub async fn contacts(app: web::Data<App>, visitor: Visitor, path: web::Path<Con
     let assigned = campaign.assigned_id.ok_or_else(|| PageError::Refused("The lots are not drawn yet.".into()))?;
     let table = app.store.table(visitor.workspace_id(), assigned).await?;
     let rows = app.store.columns(&table, None).await?;
-    let bytes = web::block(move || {
+    file_of("contacts", form, move || {
         let arm = rows.column(ARM);
-        let those: Vec<usize> = (0..rows.rows())
-            .filter(|&row| arm.and_then(|arm| arm.text(row)).is_some_and(|arm| arm != CONTROL))
-            .collect();
-        let mut bytes = Vec::new();
-        form.write(&rows.take(&those), &mut bytes).map(|()| bytes)
+        let acted = |row: &usize| arm.and_then(|arm| arm.text(*row)).is_some_and(|arm| arm != CONTROL);
+        Ok(rows.take(&(0..rows.rows()).filter(acted).collect::<Vec<_>>()))
     })
     .await
-    .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))?
-    .map_err(|e| PageError::Refused(e.to_string()))?;
-    Ok(HttpResponse::Ok()
-        .content_type(form.media_type())
-        .insert_header(("Content-Disposition", format!("attachment; filename=\"contacts.{}\"", form.extension())))
-        .body(bytes))
 }

@@ -3,7 +3,7 @@
 mod groups;
 pub mod list;
 mod matched;
-mod rows;
+pub mod rows;
 pub mod take;
 
 use actix_web::web;

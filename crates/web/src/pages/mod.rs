@@ -27,6 +27,8 @@ mod train;
 mod uploads;
 
 use actix_web::web::{self, ServiceConfig, get, post, resource, scope};
+use pronoia_core::Table;
+use pronoia_core::score::{FileError, Form};
 use pronoia_core::study::{Role, StudyState};
 use pronoia_store::jobs::Work;
 use pronoia_store::{studies::Choice, study};
@@ -204,6 +206,22 @@ async fn ask_once(app: &App, study: &study::Model, title: &str, work: &Work) -> 
         app.store.enqueue(study.workspace_id, Some(study.id), title, work).await?;
     }
     Ok(())
+}
+
+/// Rows as a file to be taken away, chosen and written beside the threads that answer.
+async fn file_of(name: &str, form: Form, rows: impl FnOnce() -> Result<Table, String> + Send + 'static) -> PageResult {
+    let written = web::block(move || {
+        let mut bytes = Vec::new();
+        form.write(&rows().map_err(FileError::DoesNotFit)?, &mut bytes).map(|()| bytes)
+    });
+    let bytes = written
+        .await
+        .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))?
+        .map_err(|e| PageError::Refused(e.to_string()))?;
+    Ok(actix_web::HttpResponse::Ok()
+        .content_type(form.media_type())
+        .insert_header(("Content-Disposition", format!("attachment; filename=\"{name}.{}\"", form.extension())))
+        .body(bytes))
 }
 
 /// A file of delimited text to be taken away.

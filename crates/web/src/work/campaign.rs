@@ -9,7 +9,7 @@ use pronoia_core::{Column, Kind, Progress, Table};
 use pronoia_store::jobs::ResultsFrom;
 use pronoia_store::records::{DrawnCampaign, Label, SealedFor, Source};
 
-use super::import::profile_of;
+use super::import::keep;
 use super::{Trouble, Watch, compute};
 use crate::{App, text};
 
@@ -40,15 +40,11 @@ pub(super) async fn draw(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     let drawn = compute(move || drawn(&rows, &arms)).await?.map_err(Trouble::Failed)?;
     watch.go_on()?;
     watch.tell("Keeping who is in which arm", 0.5);
-    let shape: Vec<_> = drawn.table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
-    let mut importer = app.store.begin_import(workspace, &shape).await?;
-    importer.add(&drawn.table).await?;
-    let profile = profile_of(&mut importer, watch).await?;
     let origin =
         Source { sentence: format!("{}, drawn for {}", table.name, campaign.name), rejected: 0, misfit_cells: 0 };
     let label = Label { name: &campaign.name, source: &origin, is_list: true };
     let of = DrawnCampaign { campaign: id, acted: drawn.acted, held: drawn.held, gain: drawn.gain };
-    importer.seal(label, &profile, SealedFor::Campaign(of)).await?;
+    keep(app, workspace, drawn.table, (label, SealedFor::Campaign(of)), watch).await?;
     let figure = format!("{} acted on, {} held back", text::count(drawn.acted), text::count(drawn.held));
     app.store.note(campaign.study_id, None, &format!("Campaign “{}” drawn", campaign.name), &figure).await?;
     Ok(address)

@@ -54,8 +54,8 @@ async fn preview(app: &App, upload: &upload::Model, sheet: Option<&str>, watch: 
 /// Brings a list in and matches it to the policy's model. What was done before
 /// a server was killed is found and not done again.
 async fn list(app: &App, workspace: i64, study: i64, upload: &upload::Model, watch: &Watch) -> Result<String, Trouble> {
-    let chosen = app.store.study(workspace, study).await?.choices()?.policy;
-    let chosen = chosen.ok_or_else(|| Trouble::Failed("The study has no policy to score a list with.".into()))?;
+    let study = app.store.study(workspace, study).await?;
+    let chosen = matching::policy_of(&study)?;
     let model = app.store.model(chosen.model_id).await?.fitted()?;
     let table_id = match upload.table_id {
         Some(table_id) => table_id,
@@ -66,7 +66,6 @@ async fn list(app: &App, workspace: i64, study: i64, upload: &upload::Model, wat
         }
     };
     let table = app.store.table(workspace, table_id).await?;
-    let study = app.store.study(workspace, study).await?;
     let list = matching::begin(app, &study, &table, &chosen, watch).await?;
     Ok(format!("/studies/{}/lists/{list}", study.id))
 }
@@ -182,6 +181,24 @@ async fn import_rows(
     let table = importer.seal(label, &profile, SealedFor::Upload(upload.id)).await?;
     remove_file(upload);
     Ok(table)
+}
+
+/// Keeps rows that are at hand as a table version; they are described as they are, not read back.
+pub(super) async fn keep(
+    app: &App,
+    workspace: i64,
+    table: Table,
+    (label, sealed_for): (Label<'_>, SealedFor),
+    watch: &Watch,
+) -> Result<i64, Trouble> {
+    let shape: Vec<_> = table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
+    let mut importer = app.store.begin_import(workspace, &shape).await?;
+    importer.add(&table).await?;
+    watch.go_on()?;
+    watch.tell("Describing every column", 0.85);
+    let profile = compute(move || TableProfile::of(&table)).await?;
+    watch.go_on()?;
+    Ok(importer.seal(label, &profile, sealed_for).await?)
 }
 
 /// Describes the rows as they are stored.

@@ -1,5 +1,6 @@
 //! A list beside the model that is to score it, and beside the records that the model was made from.
 
+use pronoia_core::decide::Ranking;
 use pronoia_core::score::{Answers, Known, MatchReport, Paired, columns_of_policy, match_list, pair, same_rows};
 use pronoia_core::study::{Basis, ChosenPolicy, Role};
 use pronoia_core::{Model, Progress, Table};
@@ -17,6 +18,8 @@ pub(super) struct Matched {
     /// The list as it was brought.
     pub list: Table,
     pub model: Model,
+    /// The customers judged, by probability.
+    pub judged: Option<Ranking>,
     pub basis: Basis,
     /// Of every customer, whether the model was fitted to them.
     pub fitted_to: Vec<bool>,
@@ -33,7 +36,7 @@ impl Matched {
     ) -> Result<Self, Trouble> {
         let workspace = study.workspace_id;
         let row = app.store.model(chosen.model_id).await?;
-        let (model, basis) = (row.fitted()?, row.fitted_on()?);
+        let (model, basis, judged) = (row.fitted()?, row.fitted_on()?, row.ranked()?);
         let records = app.store.table(workspace, study.records(basis.table)).await?;
         let kinds: Vec<_> = records.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
         let of_policy = columns_of_policy(&chosen.policy, &basis.steps, &kinds).map_err(failed)?;
@@ -70,7 +73,7 @@ impl Matched {
         .await?;
         let (known, fitted_to) = found?;
         report.known = Some(known);
-        Ok(Self { report, columns, list, model, basis, fitted_to })
+        Ok(Self { report, columns, list, model, judged, basis, fitted_to })
     }
 }
 
@@ -151,6 +154,12 @@ pub(super) async fn begin(
     Ok(app.store.add_list(study.id, table.id, chosen, (&report, &answers)).await?)
 }
 
+/// The policy that a list of a study is scored with.
+pub(super) fn policy_of(study: &study::Model) -> Result<ChosenPolicy, Trouble> {
+    let chosen = study.choices()?.policy;
+    chosen.ok_or_else(|| Trouble::Failed("The study has no policy to score a list with.".into()))
+}
+
 /// Takes a table of the records as a list.
 pub(super) async fn bring(
     app: &App,
@@ -160,8 +169,7 @@ pub(super) async fn bring(
 ) -> Result<String, Trouble> {
     let study = app.store.study(workspace, study).await?;
     let table = app.store.table(workspace, table).await?;
-    let chosen = study.choices()?.policy;
-    let chosen = chosen.ok_or_else(|| Trouble::Failed("The study has no policy to score a list with.".into()))?;
+    let chosen = policy_of(&study)?;
     let list = begin(app, &study, &table, &chosen, watch).await?;
     Ok(format!("/studies/{}/lists/{list}", study.id))
 }

@@ -4,7 +4,7 @@ use pronoia_core::Progress;
 use pronoia_core::score::{By, Scoring};
 use pronoia_store::records::{Label, ScoredList, SealedFor, Source};
 
-use super::import::profile_of;
+use super::import::keep;
 use super::matching::Matched;
 use super::{Trouble, Watch, compute};
 use crate::{App, text};
@@ -45,28 +45,23 @@ async fn score_rows(
     let source = app.store.table(workspace, list.table_id).await?;
     let (chosen, answers, extras) = (list.decided_by()?, list.said()?, list.held()?);
     let matched = Matched::of(app, study, &source, (&chosen, &answers), watch).await?;
-    let judged = app.store.model(list.model_id).await?.ranked()?;
     watch.go_on()?;
     watch.tell("Scoring", 0.6);
     let scored = compute(move || {
         let shift = chosen.population.shift();
         let tenths: Vec<f64> =
-            judged.map_or(Vec::new(), |ranking| ranking.tenths().into_iter().map(|p| shift.there(p)).collect());
+            matched.judged.map_or(Vec::new(), |ranking| ranking.tenths().into_iter().map(|p| shift.there(p)).collect());
         let by = By::Policy { policy: &chosen.policy, population: &chosen.population, steps: &matched.basis.steps };
         let scoring = Scoring { model: &matched.model, by: Some(by), extras, tenths: &tenths };
         scoring.of(&matched.list, &matched.columns, &matched.fitted_to).map_err(Trouble::Failed)
     })
     .await??;
-    let table = &scored.table;
+    let rows = scored.table.rows() as u64;
     watch.go_on()?;
     watch.tell("Keeping the scored list", 0.8);
-    let shape: Vec<_> = table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
-    let mut importer = app.store.begin_import(workspace, &shape).await?;
-    importer.add(table).await?;
-    let profile = profile_of(&mut importer, watch).await?;
     let origin = Source { sentence: format!("{}, scored", source.name), rejected: 0, misfit_cells: 0 };
     let label = Label { name: &format!("{} scored", source.name), source: &origin, is_list: true };
     let of_list = ScoredList { list: list.id, acted: scored.acted, gain: scored.gain, lacking: scored.lacking };
-    importer.seal(label, &profile, SealedFor::List(of_list)).await?;
-    Ok((scored.acted, table.rows() as u64))
+    keep(app, workspace, scored.table, (label, SealedFor::List(of_list)), watch).await?;
+    Ok((scored.acted, rows))
 }

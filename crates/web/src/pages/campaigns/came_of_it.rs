@@ -157,7 +157,6 @@ impl CameOfIt {
             heading,
             nothing: None,
             money: results.money.map(|(found, low, high)| {
-                let currency = if chosen.currency.is_empty() { String::new() } else { format!(" {}", chosen.currency) };
                 let basis = if outcome.assumed_amounts { "with the amounts of the policy" } else { "as it was read" };
                 let promised = campaign.gain.map_or(String::new(), |gain| {
                     let agrees = (low..=high).contains(&gain);
@@ -168,8 +167,8 @@ impl CameOfIt {
                     )
                 });
                 format!(
-                    "Acting brought {}{currency} more than leaving them alone ({} to {}), {basis}{promised}.",
-                    text::money(found),
+                    "Acting brought {} more than leaving them alone ({} to {}), {basis}{promised}.",
+                    text::money_in(found, &chosen.currency),
                     text::money(low),
                     text::money(high)
                 )

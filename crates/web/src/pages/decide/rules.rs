@@ -82,10 +82,7 @@ pub fn of(situation: &Situation, today: Option<Today>) -> Result<(Vec<RuleLine>,
 fn finding(situation: &Situation, all: &[Alternative]) -> String {
     let ChosenPolicy { population, currency, .. } = &situation.chosen;
     let whom = whom(population, "");
-    let money = |amount: f64| match currency.as_str() {
-        "" => text::money(amount),
-        currency => format!("{} {currency}", text::money(amount)),
-    };
+    let money = |amount: f64| text::money_in(amount, currency);
     let lines = situation.chosen.policy.is_same_for_all().then(|| situation.typical.payoffs().lines());
     let flattery = format!(
         "Read at the point where it is best, the curve flatters itself by about {} {whom}{}.",

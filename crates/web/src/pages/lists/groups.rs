@@ -4,7 +4,7 @@ use pronoia_core::score::{DECISION, GAIN};
 use pronoia_core::table::Storage;
 use pronoia_store::record_table;
 
-use super::rows::Asked;
+use super::rows::{ADDED, Asked};
 use crate::App;
 use crate::error::PageError;
 use crate::text;
@@ -43,7 +43,7 @@ impl GroupsView {
         let stored = table.stored_columns()?;
         let figures = table.figures()?;
         let few = |name: &str| figures.column(name).is_some_and(|c| c.distinct > 1 && c.distinct <= VALUES);
-        let own = stored.iter().filter(|c| c.kind.storage() == Storage::Words && !c.name.starts_with("pronoia_"));
+        let own = stored.iter().filter(|c| c.kind.storage() == Storage::Words && !c.name.starts_with(ADDED));
         let columns: Vec<String> = own.map(|c| c.name.clone()).filter(|name| few(name)).collect();
         let chosen = asked.by.clone().filter(|name| columns.contains(name)).or(columns.first().cloned());
         let has_gain = stored.iter().any(|c| c.name == GAIN);

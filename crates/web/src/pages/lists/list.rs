@@ -16,7 +16,7 @@ use super::rows::{Asked, RowsView};
 use super::take::TakeView;
 use crate::App;
 use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::frame::{Frame, StudyView, decide_alike, whom};
 use crate::pages::campaigns::Proposal;
 use crate::pages::{PageResult, is_asked, see_other};
 use crate::session::Visitor;
@@ -94,7 +94,7 @@ pub async fn page(
         }
     };
     let chosen = list.decided_by()?;
-    let whom = crate::frame::whom(&chosen.population, "");
+    let whom = whom(&chosen.population, "");
     let extras = match list.scored_id {
         None if list.state == "matched" => {
             Extras { reasons: if source.rows <= FEW { 3 } else { 0 }, ..Extras::usual() }
@@ -108,13 +108,9 @@ pub async fn page(
         base: format!("{}/{}", view.href("lists"), list.id),
         heading: heading(&view, &list, &source, &report, &chosen.currency),
         name: source.name.clone(),
-        model: app.store.model(list.model_id).await?.name,
+        model: app.store.model_name(list.model_id).await?,
         acting: format!("{}; the policy was chosen {whom}", chosen.policy.rule.in_words()),
-        policy_changed: view
-            .state
-            .policy
-            .as_ref()
-            .is_some_and(|now| now.model_id != chosen.model_id || !crate::frame::decide_alike(now, &chosen)),
+        policy_changed: view.state.policy.as_ref().is_some_and(|now| !decide_alike(now, &chosen)),
         matched: MatchView::of(&report, &list, &source)?,
         can_score: report.is_complete() && !in_works && !matching && list.scored_id.is_none(),
         extras,
@@ -136,8 +132,7 @@ fn heading(
     match (list.acted, report.lacking().len(), matched::remarkable(report)) {
         (Some(acted), ..) => {
             let gain = list.gain.map_or(String::new(), |gain| {
-                let currency = if currency.is_empty() { String::new() } else { format!(" {currency}") };
-                format!(" That is expected to gain {}{currency} over leaving them alone.", text::money(gain))
+                format!(" That is expected to gain {} over leaving them alone.", text::money_in(gain, currency))
             });
             format!("{} {} of {rows} customers.{gain}", capital(view.study.kind().act()), text::count_of(acted))
         }

@@ -15,8 +15,8 @@ use crate::text;
 /// Rows of a page.
 const ROWS: u64 = 25;
 
-/// What is written by Pronoia begins so.
-const ADDED: &str = "pronoia_";
+/// The names of columns that scoring adds begin so.
+pub const ADDED: &str = "pronoia_";
 
 /// How the customers are looked at.
 #[derive(Debug, Clone, Default, Deserialize)]

@@ -1,7 +1,7 @@
 //! A scored list as a file: all of it or those to act on, with the columns asked for.
 
-use actix_web::{HttpResponse, web};
-use pronoia_core::score::{DECISION, FileError, Form};
+use actix_web::web;
+use pronoia_core::score::{DECISION, Form};
 use pronoia_core::{Table, sentence};
 use pronoia_store::record_table;
 use serde::Deserialize;
@@ -9,7 +9,7 @@ use serde::Deserialize;
 use super::list::find;
 use crate::App;
 use crate::error::PageError;
-use crate::pages::PageResult;
+use crate::pages::{PageResult, file_of};
 use crate::session::Visitor;
 
 /// What can be taken away.
@@ -67,20 +67,9 @@ pub async fn take(
         read.push(DECISION.into());
     }
     let rows = app.store.columns(&table, Some(&read)).await?;
-    let bytes = web::block(move || {
-        let taken = of(&rows, &columns, only_acted).map_err(FileError::DoesNotFit)?;
-        let mut bytes = Vec::new();
-        form.write(&taken, &mut bytes).map(|()| bytes)
-    })
-    .await
-    .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))?
-    .map_err(|e| PageError::Refused(e.to_string()))?;
     let name: String =
         table.name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '_' }).collect();
-    Ok(HttpResponse::Ok()
-        .content_type(form.media_type())
-        .insert_header(("Content-Disposition", format!("attachment; filename=\"{name}.{}\"", form.extension())))
-        .body(bytes))
+    file_of(&name, form, move || of(&rows, &columns, only_acted)).await
 }
 
 /// The columns of a list of names, in its order; all where it is empty. A name that holds a comma is
