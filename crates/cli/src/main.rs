@@ -4,6 +4,7 @@ mod blend;
 mod decide;
 mod economics;
 mod evaluate;
+mod export;
 mod fit;
 mod fitting;
 mod profile;
@@ -43,6 +44,8 @@ enum Command {
     Evaluate(evaluate::Evaluate),
     /// Weigh what acting on customers is worth.
     Decide(decide::Decide),
+    /// Write a model in a form that other programs compute with.
+    Export(export::Export),
 }
 
 /// One plain sentence about what went wrong.
@@ -66,6 +69,7 @@ fn main() -> ExitCode {
         Command::Score(c) => c.run(),
         Command::Evaluate(c) => c.run(),
         Command::Decide(c) => c.run(),
+        Command::Export(c) => c.run(),
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

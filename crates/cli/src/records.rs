@@ -42,6 +42,11 @@ pub struct Input {
 }
 
 impl Input {
+    /// A file, of which the first sheet is read.
+    pub fn of(path: PathBuf) -> Self {
+        Self { path, sheet: None }
+    }
+
     /// Reads it and says on standard error what did not fit.
     pub fn read(&self, progress: &dyn Progress) -> Result<(Table, Scan), String> {
         self.read_as(|_| {}, progress)

@@ -19,6 +19,7 @@ pub mod decide;
 pub mod drivers;
 pub mod evaluate;
 pub mod explain;
+pub mod export;
 pub mod expression;
 pub mod intake;
 pub mod judged;

@@ -11,6 +11,7 @@ use crate::api::served::Served;
 use crate::books::Books;
 use crate::kept::Kept;
 use crate::pages::decide::Parts;
+use crate::pages::forms::Carried;
 
 /// Rules weighed on customers one by one that are kept.
 const WEIGHED: usize = 12;
@@ -49,6 +50,8 @@ pub struct App {
     pub(crate) weighed: Kept<String, Weighing>,
     /// What stands below their curves.
     pub(crate) below: Kept<String, Parts>,
+    /// What came of writing models in the forms that other programs compute with.
+    pub(crate) carried: Kept<i64, Carried>,
     /// What answers calls of other programs.
     pub(crate) served: Served,
 }
@@ -64,6 +67,7 @@ impl App {
             books: Books::default(),
             weighed: Kept::most(WEIGHED),
             below: Kept::most(WEIGHED),
+            carried: Kept::most(WEIGHED),
             served: Served::default(),
         }
     }

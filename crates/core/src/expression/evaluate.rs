@@ -107,6 +107,10 @@ impl Run<'_> {
                 let inner = self.value(inner);
                 Vector::Truth((0..self.rows).map(|row| Some(inner.is_missing(row))).collect())
             }
+            Node::OneOf(inner, constants) => {
+                let inner = self.value(inner);
+                Vector::Truth(is_one_of(&inner, constants))
+            }
             Node::Like(inner, form) => {
                 let form: Vec<char> = form.chars().collect();
                 let inner = self.value(inner);
@@ -181,6 +185,34 @@ impl Run<'_> {
             return Vector::Number(a);
         }
         Vector::Number(a.iter().map(|x| x.filter(|x| x.is_finite())).collect())
+    }
+}
+
+/// Computes a node over these columns, of which it knows by their places.
+pub(crate) fn value_of(node: &Node, columns: Vec<&Column>, rows: usize) -> Vector {
+    Run { columns, rows, undefined: 0 }.value(node)
+}
+
+/// Whether values are among constants; missing where they are.
+fn is_one_of(values: &Vector, constants: &[Node]) -> BooleanArray {
+    match values {
+        Vector::Text(words) => {
+            let is = |level: &str| constants.iter().any(|c| matches!(c, Node::Text(text) if text == level));
+            let found: Vec<bool> = words.levels().map(is).collect();
+            (0..words.len()).map(|row| words.code(row).map(|code| found[code])).collect()
+        }
+        Vector::Number(numbers) => {
+            let is = |x: f64| constants.iter().any(|c| matches!(c, Node::Number(number) if *number == x));
+            numbers.iter().map(|x| x.map(is)).collect()
+        }
+        Vector::Day(days) => {
+            let is = |x: i32| constants.iter().any(|c| matches!(c, Node::Day(day) if *day == x));
+            days.iter().map(|x| x.map(is)).collect()
+        }
+        Vector::Truth(truths) => {
+            let is = |x: bool| constants.iter().any(|c| matches!(c, Node::Truth(truth) if *truth == x));
+            truths.iter().map(|x| x.map(is)).collect()
+        }
     }
 }
 

@@ -17,10 +17,13 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 pub use evaluate::Evaluated;
+pub(crate) use evaluate::value_of;
+pub(crate) use tree::{Arithmetic, Comparison, Function, Node};
 pub use values::Vector;
+pub use write::Dialect;
+pub(crate) use write::write;
 
 use crate::{Column, Kind, Table};
-use tree::Node;
 
 /// The longest expression, in characters.
 pub const LONGEST: usize = 4_000;
@@ -206,9 +209,15 @@ impl Expression {
         }
     }
 
+    /// What it is made of, with the columns that it reads, which it knows by their places.
+    pub(crate) fn parts(&self) -> (&Node, &[(String, Type)]) {
+        (&self.node, &self.inputs)
+    }
+
     /// The same expression in PostgreSQL's dialect, in which it gives the same
     /// values: what has no value is NULL there too rather than an error.
     pub fn to_sql(&self) -> String {
-        write::write(&self.node, &self.inputs)
+        let name = |at: usize| Dialect::PostgreSql.name(&self.inputs[at].0);
+        write::write(&self.node, &name, Dialect::PostgreSql)
     }
 }

@@ -2,7 +2,7 @@
 
 /// A node; its children have the types that it needs.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) enum Node {
+pub(crate) enum Node {
     /// A column, by its place among the inputs.
     Column(usize),
     /// A number.
@@ -33,6 +33,8 @@ pub(super) enum Node {
     Not(Box<Node>),
     /// Whether the value is missing.
     IsMissing(Box<Node>),
+    /// Whether the value is one of these constants of its type.
+    OneOf(Box<Node>, Vec<Node>),
     /// Whether text has a form, in which `%` stands for any letters and `_` for one.
     Like(Box<Node>, String),
     /// The value beside the first condition that is true, else the last one.
@@ -42,7 +44,7 @@ pub(super) enum Node {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Arithmetic {
+pub(crate) enum Arithmetic {
     Plus,
     Minus,
     Times,
@@ -50,7 +52,7 @@ pub(super) enum Arithmetic {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Comparison {
+pub(crate) enum Comparison {
     Equal,
     Different,
     Less,
@@ -61,7 +63,7 @@ pub(super) enum Comparison {
 
 /// The functions, by their SQL names.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Function {
+pub(crate) enum Function {
     Abs,
     Round,
     Floor,
@@ -102,4 +104,33 @@ impl Function {
         ("LOWER", Self::Lower, 1, 1),
         ("UPPER", Self::Upper, 1, 1),
     ];
+}
+
+impl Node {
+    /// Hands on the node and everything in it.
+    pub fn each(&self, found: &mut dyn FnMut(&Node)) {
+        found(self);
+        match self {
+            Node::Arithmetic(_, pair)
+            | Node::DaysBetween(pair)
+            | Node::DaysLater(pair)
+            | Node::Compare(_, pair)
+            | Node::And(pair)
+            | Node::Or(pair) => pair.iter().for_each(|inner| inner.each(found)),
+            Node::Minus(inner) | Node::Not(inner) | Node::IsMissing(inner) | Node::Like(inner, _) => inner.each(found),
+            Node::OneOf(inner, constants) => {
+                inner.each(found);
+                constants.iter().for_each(|inner| inner.each(found));
+            }
+            Node::Case(branches, last) => {
+                branches.iter().for_each(|(condition, result)| {
+                    condition.each(found);
+                    result.each(found);
+                });
+                last.each(found);
+            }
+            Node::Call(_, arguments) => arguments.iter().for_each(|inner| inner.each(found)),
+            Node::Column(_) | Node::Number(_) | Node::Text(_) | Node::Day(_) | Node::Truth(_) | Node::Missing(_) => {}
+        }
+    }
 }

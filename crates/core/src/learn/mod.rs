@@ -20,6 +20,7 @@ use thiserror::Error;
 use crate::Cancelled;
 pub use families::{Estimator, Family, Fitted, Settings};
 pub use target::Target;
+pub(crate) use trees::BINS;
 pub use trees::{Cut, Node, Tree};
 
 /// Why a family cannot be fitted.

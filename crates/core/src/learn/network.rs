@@ -13,6 +13,7 @@ mod training;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+pub(crate) use layers::Comes;
 pub use layers::Net;
 
 use super::setting::{Checked, Range, Setting, Tunable};

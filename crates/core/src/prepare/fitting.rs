@@ -272,13 +272,7 @@ impl FittedStep {
             Self::Standardise { column, mean, sd } => numbers(column, &|x| (x - mean) / sd),
             Self::Bands { column: name, edges, least, whole } => {
                 let source = column(name)?;
-                let notation = if *whole { Notation::Whole } else { Notation::Measured };
-                let labels: Vec<String> = (0..=edges.len())
-                    .map(|i| {
-                        let above = i.checked_sub(1).map(|at| edges[at]);
-                        Band { above, up_to: edges.get(i).copied(), least: *least, notation }.label()
-                    })
-                    .collect();
+                let labels = band_labels(edges, *least, *whole);
                 let mut built = ColumnBuilder::new(name.clone(), Kind::Ordered);
                 for row in 0..source.len() {
                     match source.number(row) {
@@ -304,6 +298,16 @@ impl FittedStep {
     }
 }
 
+/// What the bands are called that end at these edges, the last one without an end.
+pub(crate) fn band_labels(edges: &[f64], least: f64, whole: bool) -> Vec<String> {
+    let notation = if whole { Notation::Whole } else { Notation::Measured };
+    let label = |at: usize| {
+        let above = at.checked_sub(1).map(|before| edges[before]);
+        Band { above, up_to: edges.get(at).copied(), least, notation }.label()
+    };
+    (0..=edges.len()).map(label).collect()
+}
+
 fn written(x: f64) -> String {
     if x.is_finite() { crate::table::written_number(x) } else { String::new() }
 }
@@ -318,14 +322,14 @@ fn is_missing(column: &Column, row: usize) -> bool {
 
 /// A value typed by somebody, as one of a kind.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) enum Typed {
+pub(crate) enum Typed {
     Number(f64),
     Word(String),
     Day(i32),
 }
 
 /// Reads text as a value of that kind; none if it is not one.
-pub(super) fn read_as(text: &str, kind: Kind) -> Option<Typed> {
+pub(crate) fn read_as(text: &str, kind: Kind) -> Option<Typed> {
     match kind.storage() {
         Storage::Numbers => parse_number(text, DecimalMark::Point).map(Typed::Number),
         Storage::Dates => parse_date(text, DateOrder::YearMonthDay).map(Typed::Day),

@@ -17,6 +17,7 @@ pub use design::{Design, Feature, FeatureValues};
 pub use effects::{Effect, effects};
 pub use encoding::{Encoded, Encoder};
 pub use fitting::{FittedStep, OTHER};
+pub(crate) use fitting::{Typed, band_labels, read_as};
 pub use inputs::{Input, Seen};
 pub use sample::Sample;
 pub use spread::Spread;

@@ -10,7 +10,7 @@ use super::{answer, score};
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Pronoia", description = "Scores of customers, by models and policies that were released."),
-    paths(score::score),
+    paths(score::score, formula_schema),
     components(schemas(score::Request, score::Response, score::Customer, answer::Problem)),
     modifiers(&Keys)
 )]
@@ -23,6 +23,16 @@ impl Modify for Keys {
         let key = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).description(Some("A key of the release.")).build();
         document.components.get_or_insert_default().add_security_scheme("key", SecurityScheme::Http(key));
     }
+}
+
+/// The schema of the form in which a model is written as JSON.
+#[utoipa::path(
+    get,
+    path = "/api/v1/formula.schema.json",
+    responses((status = 200, description = "A JSON Schema", content((Object = "application/schema+json"))))
+)]
+pub async fn formula_schema() -> HttpResponse {
+    HttpResponse::Ok().content_type("application/schema+json").body(pronoia_core::export::SCHEMA)
 }
 
 /// The document.

@@ -20,6 +20,7 @@ pub fn routes(config: &mut ServiceConfig) {
         scope("/api/v1")
             .app_data(web::PayloadConfig::new(MOST_BYTES))
             .route("/openapi.json", get().to(document::document))
+            .route("/formula.schema.json", get().to(document::formula_schema))
             .route("/releases/{name}/score", post().to(score::score))
             .default_service(web::to(answer::nothing_here)),
     );

@@ -36,6 +36,9 @@ struct Page {
     /// What is proposed as a name.
     name: String,
     has_policy: bool,
+    /// Whether a model can be carried elsewhere, and where that is done.
+    has_model: bool,
+    forms: String,
     /// What a new version would decide by.
     rule: String,
     releases: Vec<ReleaseView>,
@@ -80,6 +83,8 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
         decide: view.href("decide"),
         name: releases.first().map_or_else(|| name_of(&view.study.title), |release| release.name.clone()),
         has_policy: view.state.policy.is_some(),
+        has_model: view.policy_model().is_some() || view.fitted().next().is_some(),
+        forms: view.href("forms"),
         rule: view.state.policy.as_ref().map_or(String::new(), |chosen| chosen.policy.rule.in_words()),
         frame: Frame::of_study(app, visitor, &view, 8).await?,
         heading,

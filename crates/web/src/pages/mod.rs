@@ -9,6 +9,7 @@ pub mod decide;
 pub(crate) mod drivers;
 mod find;
 mod folder;
+pub(crate) mod forms;
 mod home;
 mod jobs;
 mod join;
@@ -129,6 +130,8 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/lists/{list}/scored.{form}", get().to(lists::take::take))
                 .route("/lists/{list}/campaign", post().to(campaigns::begin))
                 .route("/campaigns/{campaign}", get().to(campaigns::page))
+                .route("/forms", get().to(forms::page))
+                .route("/forms/{form}", get().to(forms::take))
                 .route("/live", get().to(live::page))
                 .route("/live", post().to(live::release))
                 .route("/live/{release}/version", post().to(live::set_live))

@@ -25,6 +25,21 @@ pub struct Net {
     pub(super) weights: Vec<f32>,
 }
 
+/// How a feature comes in, with what a network has learned of it.
+pub(crate) enum Comes {
+    /// As it is.
+    Number,
+    /// As the place of its level.
+    Levels {
+        /// By code.
+        places: Vec<Vec<f64>>,
+        /// For a missing value.
+        missing: Vec<f64>,
+        /// For a value that was not seen.
+        unknown: Vec<f64>,
+    },
+}
+
 /// How a feature comes in.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -134,6 +149,40 @@ impl Net {
         let second = first + (self.width() + 1) * self.units[0];
         let output = second + (self.units[0] + 1) * self.units[1];
         [first, second, output, output + self.units[1] + 1]
+    }
+
+    /// How each feature comes in, with the places of levels.
+    pub(crate) fn comes(&self) -> Vec<Comes> {
+        let of = |entry: &Entry| match *entry {
+            Entry::Number => Comes::Number,
+            Entry::Levels { levels, dimensions, .. } => {
+                let place = |code: u32| -> Vec<f64> {
+                    let begin = entry.place(code);
+                    self.weights[begin..begin + dimensions].iter().map(|w| f64::from(*w)).collect()
+                };
+                Comes::Levels {
+                    places: (0..levels as u32).map(place).collect(),
+                    missing: place(Feature::MISSING),
+                    unknown: place(Feature::UNKNOWN),
+                }
+            }
+        };
+        self.inputs.iter().map(of).collect()
+    }
+
+    /// Bias and weights of every unit of both layers and of the output.
+    pub(crate) fn layers(&self) -> [Vec<(f64, Vec<f64>)>; 3] {
+        let begins = self.begins();
+        let units = [self.units[0], self.units[1], 1];
+        std::array::from_fn(|layer| {
+            let weights = &self.weights[begins[layer]..begins[layer + 1]];
+            let inputs = weights.len() / units[layer] - 1;
+            let of = |unit: usize| {
+                let weight = |input: usize| f64::from(weights[input * units[layer] + unit]);
+                (weight(inputs), (0..inputs).map(weight).collect())
+            };
+            (0..units[layer]).map(of).collect()
+        })
     }
 
     /// Room for a row on its way.

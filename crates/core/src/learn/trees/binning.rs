@@ -5,7 +5,7 @@ use rayon::prelude::*;
 use crate::prepare::{Design, Feature, FeatureValues};
 
 /// Bins of values that are there; one more may hold the missing.
-pub(super) const BINS: usize = 255;
+pub(crate) const BINS: usize = 255;
 
 /// Features whose bins lie side by side: a row of a group is read at once.
 pub(super) const GROUP: usize = 8;

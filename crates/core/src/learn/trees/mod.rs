@@ -15,6 +15,7 @@ mod saved;
 mod splitting;
 mod tree;
 
+pub(crate) use binning::BINS;
 pub(super) use binning::Binned;
 pub(super) use grower::{Grower, Growth};
 pub(super) use predictor::Predictor;

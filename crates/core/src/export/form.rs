@@ -1,0 +1,127 @@
+//! The forms in which a model is carried elsewhere.
+
+use std::str::FromStr;
+
+use super::formula::Formula;
+use super::refusal::Refusal;
+use super::{json, onnx, pmml, sql};
+use crate::expression::Dialect;
+
+/// A form in which a model is carried elsewhere.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    /// Predictive Model Markup Language 4.4, an XML document.
+    Pmml,
+    /// Open Neural Network Exchange, a binary file.
+    Onnx,
+    /// A SELECT over a table of customers.
+    Sql(Dialect),
+    /// The definitions as a JSON document with a published schema.
+    Json,
+}
+
+/// A model in a form.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Written {
+    /// The file.
+    pub bytes: Vec<u8>,
+    /// What is lost or to be minded, in sentences.
+    pub notes: Vec<String>,
+}
+
+impl Form {
+    /// Every form, in the order in which pages offer them.
+    pub const ALL: [Form; 7] = [
+        Self::Sql(Dialect::Standard),
+        Self::Sql(Dialect::PostgreSql),
+        Self::Sql(Dialect::DuckDb),
+        Self::Sql(Dialect::Spark),
+        Self::Pmml,
+        Self::Onnx,
+        Self::Json,
+    ];
+
+    /// The word for it in addresses and on the command line.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Pmml => "pmml",
+            Self::Onnx => "onnx",
+            Self::Json => "json",
+            Self::Sql(Dialect::Standard) => "sql",
+            Self::Sql(Dialect::PostgreSql) => "sql-postgresql",
+            Self::Sql(Dialect::DuckDb) => "sql-duckdb",
+            Self::Sql(Dialect::Spark) => "sql-spark",
+        }
+    }
+
+    /// Its name.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Pmml => "PMML 4.4",
+            Self::Onnx => "ONNX",
+            Self::Json => "JSON",
+            Self::Sql(Dialect::Standard) => "Standard SQL",
+            Self::Sql(dialect) => dialect.title(),
+        }
+    }
+
+    /// What it is for, in a sentence.
+    pub fn about(self) -> &'static str {
+        match self {
+            Self::Pmml => "An XML document that scoring engines of banks and insurers read.",
+            Self::Onnx => "A binary file that runtimes in most languages compute with, on a server or a telephone.",
+            Self::Json => "The definitions one by one, for a program of your own; its schema is published.",
+            Self::Sql(Dialect::Standard) => {
+                "A SELECT of nothing but the standard, for databases that keep to it. Slower where a database has its own."
+            }
+            Self::Sql(Dialect::PostgreSql) => "A SELECT that runs in the database where the customers are.",
+            Self::Sql(Dialect::DuckDb) => "A SELECT over files or tables in a database that runs inside a program.",
+            Self::Sql(Dialect::Spark) => "A SELECT that runs unchanged on a cluster of machines.",
+        }
+    }
+
+    /// Ending of the file's name.
+    pub fn ending(self) -> &'static str {
+        match self {
+            Self::Pmml => "pmml",
+            Self::Onnx => "onnx",
+            Self::Json => "json",
+            Self::Sql(_) => "sql",
+        }
+    }
+
+    /// Media type of the file.
+    pub fn media_type(self) -> &'static str {
+        match self {
+            Self::Pmml => "application/xml",
+            Self::Onnx => "application/octet-stream",
+            Self::Json => "application/json",
+            Self::Sql(_) => "application/sql",
+        }
+    }
+
+    /// Writes a model.
+    ///
+    /// # Errors
+    /// [`Refusal`] if the form cannot carry it.
+    pub fn write(self, formula: &Formula) -> Result<Written, Refusal> {
+        match self {
+            Self::Pmml => pmml::write(formula),
+            Self::Onnx => onnx::write(formula),
+            Self::Json => json::write(formula),
+            Self::Sql(dialect) => sql::write(formula, dialect),
+        }
+    }
+}
+
+impl FromStr for Form {
+    type Err = String;
+
+    fn from_str(word: &str) -> Result<Self, String> {
+        let known = Self::ALL.map(Self::word).join(", ");
+        Self::ALL
+            .into_iter()
+            .find(|form| form.word() == word)
+            .ok_or_else(|| format!("There is no form “{word}”; there are {known}."))
+    }
+}

@@ -1,0 +1,154 @@
+//! A model as its definitions in JSON, for a program of one's own.
+//!
+//! The form is described by `formula.schema.json`, which stands beside this file.
+
+use serde_json::{Map, Value, json};
+
+use super::definitions::{Definition, Is, Trees};
+use super::form::Written;
+use super::formula::Formula;
+use super::refusal::Refusal;
+use crate::expression::{Arithmetic, Comparison, Function, Node, Type};
+use crate::learn::{Node as Fork, Tree};
+
+/// The version of the form.
+const VERSION: u32 = 1;
+
+/// The published description of the form (JSON Schema 2020-12).
+pub const SCHEMA: &str = include_str!("formula.schema.json");
+
+/// The definitions as JSON.
+pub(super) fn write(formula: &Formula) -> Result<Written, Refusal> {
+    let kind = |kind: Type| match kind {
+        Type::Number => "number",
+        Type::Day => "date",
+        Type::Text | Type::Truth => "text",
+    };
+    let input = |(name, of): &(String, crate::Kind)| json!({ "name": name, "type": kind(Type::of(*of)) });
+    let from = &formula.provenance;
+    let document = json!({
+        "pronoia_formula": VERSION,
+        "about": {
+            "family": from.name,
+            "outcome": formula.outcome[0],
+            "event": formula.outcome[1],
+            "version": from.version,
+            "rows": from.rows,
+            "events": from.events,
+            "records": from.fingerprint,
+        },
+        "inputs": formula.inputs.iter().map(input).collect::<Vec<_>>(),
+        "definitions": formula.definitions.iter().map(|d| definition(formula, d)).collect::<Vec<_>>(),
+        "log_odds": formula.name_at(formula.log_odds),
+        "probability": formula.name_at(formula.probability),
+    });
+    Ok(Written { bytes: document.to_string().into_bytes(), notes: Vec::new() })
+}
+
+fn definition(formula: &Formula, definition: &Definition) -> Value {
+    let mut object = Map::new();
+    object.insert("name".into(), definition.name.as_str().into());
+    let (key, value) = match &definition.is {
+        Is::DaysSince1970(place) => ("days_since_1970", formula.name_at(*place).into()),
+        Is::Value(node) => ("value", value(formula, node)),
+        Is::Sum(sum) => {
+            let term = |(place, weight): &(usize, f64)| json!([formula.name_at(*place), weight]);
+            let terms: Vec<Value> = sum.terms.iter().map(term).collect();
+            ("sum", json!({ "constant": sum.constant, "terms": terms, "rectified": sum.rectified }))
+        }
+        Is::Trees(trees) => {
+            let all: Vec<Value> = trees.trees.iter().map(|tree| branch(formula, trees, tree, 0)).collect();
+            ("trees", json!({ "start": trees.start, "trees": all }))
+        }
+    };
+    object.insert(key.into(), value);
+    Value::Object(object)
+}
+
+fn branch(formula: &Formula, trees: &Trees, tree: &Tree, at: usize) -> Value {
+    match &tree.nodes[at] {
+        Fork::Leaf { value, .. } => json!(value),
+        Fork::Inner { feature, cut, missing_left, left, right, .. } => {
+            let question = trees.question(*feature, cut, *missing_left);
+            let [left, right] = [left, right].map(|child| branch(formula, trees, tree, *child as usize));
+            let (then, otherwise) = if question.true_left { (left, right) } else { (right, left) };
+            json!({ "if": value(formula, &question.condition), "then": then, "else": otherwise })
+        }
+    }
+}
+
+fn value(formula: &Formula, node: &Node) -> Value {
+    let of = |node: &Node| value(formula, node);
+    let both = |name: &str, pair: &[Node; 2]| json!({ name: [of(&pair[0]), of(&pair[1])] });
+    match node {
+        Node::Column(place) => json!({ "column": formula.name_at(*place) }),
+        Node::Number(x) => json!(x),
+        Node::Text(text) => json!({ "text": text }),
+        Node::Truth(truth) => json!(truth),
+        Node::Missing(_) => Value::Null,
+        Node::Day(day) => json!(day),
+        Node::Arithmetic(how, pair) => both(
+            match how {
+                Arithmetic::Plus => "+",
+                Arithmetic::Minus => "-",
+                Arithmetic::Times => "*",
+                Arithmetic::Over => "/",
+            },
+            pair,
+        ),
+        Node::DaysBetween(pair) => both("-", pair),
+        Node::DaysLater(pair) => both("+", pair),
+        Node::Compare(how, pair) => both(
+            match how {
+                Comparison::Equal => "=",
+                Comparison::Different => "<>",
+                Comparison::Less => "<",
+                Comparison::LessOrEqual => "<=",
+                Comparison::Greater => ">",
+                Comparison::GreaterOrEqual => ">=",
+            },
+            pair,
+        ),
+        Node::And(pair) => both("and", pair),
+        Node::Or(pair) => both("or", pair),
+        Node::Not(inner) => json!({ "not": of(inner) }),
+        Node::Minus(inner) => json!({ "negative": of(inner) }),
+        Node::IsMissing(inner) => json!({ "is_missing": of(inner) }),
+        Node::OneOf(inner, constants) => {
+            json!({ "one_of": of(inner), "values": constants.iter().map(of).collect::<Vec<_>>() })
+        }
+        Node::Like(inner, form) => json!({ "like": of(inner), "form": form }),
+        Node::Case(branches, last) => {
+            let branches: Vec<Value> = branches.iter().map(|(c, r)| json!([of(c), of(r)])).collect();
+            json!({ "case": branches, "else": of(last) })
+        }
+        Node::Call(function, arguments) => {
+            json!({ "call": name(*function), "of": arguments.iter().map(of).collect::<Vec<_>>() })
+        }
+    }
+}
+
+fn name(function: Function) -> &'static str {
+    match function {
+        Function::Abs => "abs",
+        Function::Round => "round",
+        Function::Floor => "floor",
+        Function::Ceil => "ceil",
+        Function::Sqrt => "sqrt",
+        Function::Ln => "ln",
+        Function::Exp => "exp",
+        Function::Least => "least",
+        Function::Greatest => "greatest",
+        Function::Coalesce => "coalesce",
+        Function::NullIf => "nullif",
+        Function::Length => "length",
+        Function::Lower => "lower",
+        Function::Upper => "upper",
+        Function::Trim => "trim",
+        Function::Concat => "concat",
+        Function::Year => "year",
+        Function::Month => "month",
+        Function::DayOfMonth => "day",
+        Function::DayOfWeek => "weekday",
+    }
+}

@@ -1,0 +1,44 @@
+//! Expressions that only look a value up.
+
+use crate::expression::Node;
+
+/// An expression that is a constant for every value of one column.
+pub(super) struct Lookup<'n> {
+    /// Place of the column.
+    pub of: usize,
+    /// What a missing value gives.
+    pub missing: &'n Node,
+    /// Constants with what they give.
+    pub entries: Vec<(&'n Node, &'n Node)>,
+    /// What any other value gives.
+    pub otherwise: &'n Node,
+}
+
+impl<'n> Lookup<'n> {
+    /// The expression as one; none if it is more.
+    pub fn of(node: &'n Node) -> Option<Self> {
+        let Node::Case(branches, otherwise) = node else { return None };
+        let constant = |node: &Node| matches!(node, Node::Number(_) | Node::Text(_) | Node::Missing(_));
+        if !constant(otherwise) {
+            return None;
+        }
+        let (mut of, mut missing, mut entries) = (None, None, Vec::new());
+        let mut is_of = |place: usize| *of.get_or_insert(place) == place;
+        for (condition, result) in branches {
+            match condition {
+                _ if !constant(result) => return None,
+                Node::IsMissing(inner) => match **inner {
+                    Node::Column(place) if is_of(place) => drop(missing.get_or_insert(result)),
+                    _ => return None,
+                },
+                Node::OneOf(inner, constants) => match **inner {
+                    Node::Column(place) if is_of(place) => entries.extend(constants.iter().map(|c| (c, result))),
+                    _ => return None,
+                },
+                _ => return None,
+            }
+        }
+        // Of what is missing no other condition is true.
+        Some(Self { of: of?, missing: missing.unwrap_or(otherwise), entries, otherwise })
+    }
+}

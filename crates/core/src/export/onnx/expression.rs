@@ -1,0 +1,313 @@
+//! Expressions as operators.
+
+use super::super::formula::Formula;
+use super::super::lookup::Lookup;
+use super::super::refusal::Refusal;
+use super::FORM;
+use super::graph::Graph;
+use super::proto::TensorProto;
+use crate::expression::{Arithmetic, Comparison, Function, Node, Type};
+
+/// What is written for one definition.
+pub(super) struct Expressions<'a> {
+    pub formula: &'a Formula,
+    /// What the definition is called, to name it in a refusal.
+    pub column: &'a str,
+    /// The tensor at every place.
+    pub places: &'a [String],
+    pub graph: &'a mut Graph,
+}
+
+impl Expressions<'_> {
+    fn refused<T>(&self, needs: &str) -> Result<T, Refusal> {
+        Err(Refusal::Step { column: self.column.to_owned(), needs: needs.to_owned(), form: FORM })
+    }
+
+    /// The tensor of a definition, with a value for every customer.
+    pub fn definition(&mut self, node: &Node) -> Result<String, Refusal> {
+        let mut reads = false;
+        node.each(&mut |node| reads |= matches!(node, Node::Column(_)));
+        let value = self.value(node)?;
+        Ok(if reads { value } else { self.graph.for_everybody(&value) })
+    }
+
+    fn is_text(&self, node: &Node) -> bool {
+        match node {
+            Node::Column(place) => self.formula.type_at(*place) == Type::Text,
+            Node::Text(_) => true,
+            Node::Missing(kind) => *kind == Type::Text,
+            Node::Case(branches, last) => branches.iter().map(|b| &b.1).chain([&**last]).any(|node| self.is_text(node)),
+            Node::Call(function, arguments) => match function {
+                Function::Lower | Function::Upper | Function::Trim | Function::Concat => true,
+                Function::Least | Function::Greatest | Function::Coalesce | Function::NullIf => {
+                    arguments.iter().any(|node| self.is_text(node))
+                }
+                _ => false,
+            },
+            _ => false,
+        }
+    }
+
+    fn missing(&mut self, is_text: bool) -> String {
+        match is_text {
+            true => self.graph.constant(TensorProto::text("")),
+            false => self.graph.number(f64::NAN),
+        }
+    }
+
+    /// The value of a node; missing as NaN or empty.
+    fn value(&mut self, node: &Node) -> Result<String, Refusal> {
+        if let Some(lookup) = Lookup::of(node)
+            && let Some(table) = self.table(&lookup)
+        {
+            return Ok(table);
+        }
+        Ok(match node {
+            Node::Column(place) => self.places[*place].clone(),
+            Node::Number(x) => self.graph.number(*x),
+            Node::Text(text) => self.graph.constant(TensorProto::text(text)),
+            Node::Missing(kind) => self.missing(*kind == Type::Text),
+            Node::Minus(inner) => {
+                let inner = self.value(inner)?;
+                self.graph.add("Neg", &[&inner])
+            }
+            Node::Arithmetic(how, pair) => {
+                let [a, b] = self.both(pair)?;
+                let operator = match how {
+                    Arithmetic::Plus => "Add",
+                    Arithmetic::Minus => "Sub",
+                    Arithmetic::Times => "Mul",
+                    Arithmetic::Over => "Div",
+                };
+                let value = self.graph.add(operator, &[&a, &b]);
+                match (how, &pair[1]) {
+                    (Arithmetic::Over, Node::Number(x)) if *x != 0.0 => value,
+                    (Arithmetic::Over, _) => {
+                        let nothing = self.graph.number(0.0);
+                        let is_zero = self.graph.add("Equal", &[&b, &nothing]);
+                        let missing = self.missing(false);
+                        self.graph.add("Where", &[&is_zero, &missing, &value])
+                    }
+                    _ => value,
+                }
+            }
+            Node::Case(branches, last) => {
+                let mut value = self.value(last)?;
+                for (condition, result) in branches.iter().rev() {
+                    let condition = self.condition(condition, true)?;
+                    let result = self.value(result)?;
+                    value = self.graph.add("Where", &[&condition, &result, &value]);
+                }
+                value
+            }
+            Node::Call(function, arguments) => self.call(*function, arguments)?,
+            _ => return self.refused("takes a condition for a value"),
+        })
+    }
+
+    fn both(&mut self, pair: &[Node; 2]) -> Result<[String; 2], Refusal> {
+        Ok([self.value(&pair[0])?, self.value(&pair[1])?])
+    }
+
+    /// Numbers looked up by text; none for anything else.
+    fn table(&mut self, lookup: &Lookup) -> Option<String> {
+        let number = |node: &Node| match node {
+            Node::Number(x) => Some(*x),
+            Node::Missing(Type::Number) => Some(f64::NAN),
+            _ => None,
+        };
+        let mut keys: Vec<&str> = Vec::new();
+        let mut numbers = Vec::new();
+        for (key, result) in &lookup.entries {
+            let Node::Text(key) = key else { return None };
+            // Of two entries of one value the first holds.
+            if !keys.contains(&key.as_str()) {
+                keys.push(key);
+                numbers.push(number(result)?);
+            }
+        }
+        if keys.is_empty() {
+            return None;
+        }
+        numbers.extend([number(lookup.missing)?, number(lookup.otherwise)?]);
+        let codes = self.graph.code(&self.places[lookup.of], keys);
+        Some(self.graph.rows(&codes, numbers, 1))
+    }
+
+    /// Whether a condition is true, or, unless `wanted`, whether it is false.
+    fn condition(&mut self, node: &Node, wanted: bool) -> Result<String, Refusal> {
+        Ok(match node {
+            Node::Truth(is) => self.truth(*is == wanted),
+            Node::Missing(_) => self.truth(false),
+            Node::Not(inner) => self.condition(inner, !wanted)?,
+            Node::And(pair) | Node::Or(pair) => {
+                let is_and = matches!(node, Node::And(_)) == wanted;
+                let (a, b) = (self.condition(&pair[0], wanted)?, self.condition(&pair[1], wanted)?);
+                self.graph.add(if is_and { "And" } else { "Or" }, &[&a, &b])
+            }
+            Node::Compare(how, pair) => self.compared(*how, pair, wanted)?,
+            Node::IsMissing(inner) => {
+                let is_missing = match self.is_text(inner) {
+                    true => self.is_one_of(inner, &[""])?,
+                    false => {
+                        let inner = self.value(inner)?;
+                        self.graph.add("IsNaN", &[&inner])
+                    }
+                };
+                if wanted { is_missing } else { self.graph.add("Not", &[&is_missing]) }
+            }
+            Node::OneOf(inner, constants) => {
+                let texts = constants.iter().filter_map(|node| match node {
+                    Node::Text(text) => Some(text.as_str()),
+                    _ => None,
+                });
+                let is = match self.is_text(inner) {
+                    true => self.is_one_of(inner, &texts.collect::<Vec<_>>())?,
+                    false => {
+                        let value = self.value(inner)?;
+                        let mut any = self.truth(false);
+                        for constant in constants {
+                            let constant = self.value(constant)?;
+                            let is = self.graph.add("Equal", &[&value, &constant]);
+                            any = self.graph.add("Or", &[&any, &is]);
+                        }
+                        any
+                    }
+                };
+                if wanted { is } else { self.known_but_not(&is, &[inner])? }
+            }
+            Node::Like(..) => return self.refused("compares text with a form (LIKE)"),
+            Node::Case(branches, last) => {
+                let mut value = self.condition(last, wanted)?;
+                for (when, then) in branches.iter().rev() {
+                    let (when, then) = (self.condition(when, true)?, self.condition(then, wanted)?);
+                    // Where does not choose between truths everywhere; logic does.
+                    let taken = self.graph.add("And", &[&when, &then]);
+                    let passed = self.graph.add("Not", &[&when]);
+                    let passed = self.graph.add("And", &[&passed, &value]);
+                    value = self.graph.add("Or", &[&taken, &passed]);
+                }
+                value
+            }
+            _ => return self.refused("calls a function on conditions"),
+        })
+    }
+
+    fn truth(&mut self, is: bool) -> String {
+        let [one, two] = [0.0, if is { 1.0 } else { 0.0 }].map(|x| self.graph.number(x));
+        self.graph.add("Less", &[&one, &two])
+    }
+
+    /// Whether text is one of these.
+    fn is_one_of(&mut self, text: &Node, texts: &[&str]) -> Result<String, Refusal> {
+        let mut keys: Vec<&str> = texts.to_vec();
+        keys.sort_unstable();
+        keys.dedup();
+        // Missing text has a code of its own, unless it is what is asked for.
+        let last = if keys == [""] { 0 } else { keys.len() as i64 - 1 };
+        keys.retain(|key| !key.is_empty());
+        let value = self.value(text)?;
+        let codes = self.graph.code(&value, keys);
+        let last = self.graph.constant(TensorProto::ints(&[1, 1], vec![last]));
+        Ok(self.graph.add("LessOrEqual", &[&codes, &last]))
+    }
+
+    /// Where nothing is missing, and yet it is not so.
+    fn known_but_not(&mut self, is: &str, needs: &[&Node]) -> Result<String, Refusal> {
+        let mut known = self.graph.add("Not", &[is]);
+        for node in needs {
+            let there = self.condition(&Node::IsMissing(Box::new((*node).clone())), false)?;
+            known = self.graph.add("And", &[&known, &there]);
+        }
+        Ok(known)
+    }
+
+    fn compared(&mut self, how: Comparison, pair: &[Node; 2], wanted: bool) -> Result<String, Refusal> {
+        let is_equality = matches!(how, Comparison::Equal | Comparison::Different);
+        if self.is_text(&pair[0]) || self.is_text(&pair[1]) {
+            return match pair {
+                _ if !is_equality => self.refused("puts text in order"),
+                [value, Node::Text(text)] | [Node::Text(text), value] => {
+                    let is = self.is_one_of(value, &[text])?;
+                    match (how == Comparison::Equal) == wanted {
+                        true => Ok(is),
+                        false => self.known_but_not(&is, &[value]),
+                    }
+                }
+                _ => self.refused("compares the text of two columns"),
+            };
+        }
+        let [a, b] = self.both(pair)?;
+        if is_equality {
+            let is = self.graph.add("Equal", &[&a, &b]);
+            return match (how == Comparison::Equal) == wanted {
+                true => Ok(is),
+                false => self.known_but_not(&is, &[&pair[0], &pair[1]]),
+            };
+        }
+        // What is not a number is in no order, so that a missing value makes each of these false.
+        let operator = match (how, wanted) {
+            (Comparison::Less, true) | (Comparison::GreaterOrEqual, false) => "Less",
+            (Comparison::LessOrEqual, true) | (Comparison::Greater, false) => "LessOrEqual",
+            (Comparison::Greater, true) | (Comparison::LessOrEqual, false) => "Greater",
+            _ => "GreaterOrEqual",
+        };
+        Ok(self.graph.add(operator, &[&a, &b]))
+    }
+
+    fn call(&mut self, function: Function, arguments: &[Node]) -> Result<String, Refusal> {
+        let is_text = arguments.iter().any(|node| self.is_text(node));
+        let mut values = Vec::new();
+        for argument in arguments {
+            values.push(self.value(argument)?);
+        }
+        let first = values[0].clone();
+        Ok(match function {
+            Function::Abs => self.graph.add("Abs", &[&first]),
+            Function::Floor => self.graph.add("Floor", &[&first]),
+            Function::Ceil => self.graph.add("Ceil", &[&first]),
+            // The root of what is negative is not a number.
+            Function::Sqrt => self.graph.add("Sqrt", &[&first]),
+            Function::Ln => self.guarded("Greater", 0.0, "Log", &first),
+            Function::Exp => self.guarded("Less", 709.0, "Exp", &first),
+            Function::Least | Function::Greatest if !is_text => {
+                let operator = if function == Function::Least { "LessOrEqual" } else { "GreaterOrEqual" };
+                let mut best = first;
+                for value in &values[1..] {
+                    let better = self.graph.add(operator, &[&best, value]);
+                    let other_missing = self.graph.add("IsNaN", &[value]);
+                    let stays = self.graph.add("Or", &[&better, &other_missing]);
+                    best = self.graph.add("Where", &[&stays, &best, value]);
+                }
+                best
+            }
+            Function::Coalesce => {
+                let mut after = values[values.len() - 1].clone();
+                for (argument, value) in arguments.iter().zip(&values).rev().skip(1) {
+                    let is_missing = self.condition(&Node::IsMissing(Box::new(argument.clone())), true)?;
+                    after = self.graph.add("Where", &[&is_missing, &after, value]);
+                }
+                after
+            }
+            Function::NullIf => {
+                let pair = [arguments[0].clone(), arguments[1].clone()];
+                let is = self.compared(Comparison::Equal, &pair, true)?;
+                let missing = self.missing(is_text);
+                self.graph.add("Where", &[&is, &missing, &first])
+            }
+            Function::Length | Function::Lower | Function::Upper | Function::Trim | Function::Concat => {
+                return self.refused("works on the letters of text");
+            }
+            _ => return self.refused("works on text in a way"),
+        })
+    }
+
+    /// A function where its argument is in range, missing elsewhere.
+    fn guarded(&mut self, operator: &str, limit: f64, function: &str, of: &str) -> String {
+        let limit = self.graph.number(limit);
+        let in_range = self.graph.add(operator, &[of, &limit]);
+        let value = self.graph.add(function, &[of]);
+        let missing = self.missing(false);
+        self.graph.add("Where", &[&in_range, &value, &missing])
+    }
+}
