@@ -84,6 +84,13 @@ pub enum Work {
         /// Where it stands what happened.
         from: ResultsFrom,
     },
+    /// Find out whether a version of a release keeps its promise.
+    Promise {
+        /// The version.
+        version: i64,
+        /// The table that says what happened.
+        table: i64,
+    },
     /// Match a list anew, after somebody said what its columns are.
     Match {
         /// The list.

@@ -24,10 +24,11 @@ pub mod searches;
 pub mod sources;
 pub mod studies;
 pub mod uploads;
+pub mod watched;
 
 pub use entity::{
-    account, campaign, finding, job, ledger_entry, list, model, record_table, release, release_key, release_use,
-    release_version, rule_tried, search, source, study, upload, workspace,
+    account, campaign, finding, job, ledger_entry, list, model, record_table, release, release_key, release_promise,
+    release_use, release_version, rule_tried, search, source, study, upload, workspace,
 };
 pub use error::StoreError;
 

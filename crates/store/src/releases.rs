@@ -45,6 +45,18 @@ pub struct Use {
     pub slowest: i64,
 }
 
+impl std::ops::AddAssign for Use {
+    fn add_assign(&mut self, more: Self) {
+        self.calls += more.calls;
+        self.refused += more.refused;
+        self.customers += more.customers;
+        self.acted += more.acted;
+        self.remarked += more.remarked;
+        self.micros += more.micros;
+        self.slowest = self.slowest.max(more.slowest);
+    }
+}
+
 impl Store {
     /// Releases a model and a policy under a name: a new release, or the next version of one of the
     /// same study, which then answers.
@@ -101,6 +113,14 @@ impl Store {
     pub async fn releases(&self, study_id: i64) -> Result<Vec<release::Model>> {
         let of_study = release::Entity::find().filter(release::Column::StudyId.eq(study_id));
         Ok(of_study.order_by_asc(release::Column::Id).all(&self.db).await?)
+    }
+
+    /// A release.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn release_of(&self, id: i64) -> Result<release::Model> {
+        release::Entity::find_by_id(id).one(&self.db).await?.ok_or(StoreError::NotFound("This release"))
     }
 
     /// The versions of a release, newest first.

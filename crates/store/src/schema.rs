@@ -21,6 +21,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::MATCHING),
             Box::new(Step::CAMPAIGN),
             Box::new(Step::RELEASE),
+            Box::new(Step::WATCH),
         ]
     }
 }
@@ -59,6 +60,8 @@ impl Step {
     const CAMPAIGN: Self = Self { name: "m0012_campaign", sql: include_str!("schema/0012_campaign.sql") };
     /// Models and policies that other programs call.
     const RELEASE: Self = Self { name: "m0013_release", sql: include_str!("schema/0013_release.sql") };
+    /// What became of models in use.
+    const WATCH: Self = Self { name: "m0014_watch", sql: include_str!("schema/0014_watch.sql") };
 }
 
 impl MigrationName for Step {

@@ -236,9 +236,7 @@ fn placed(made: &mut Definitions, node: &Node, places: &[usize]) -> Node {
         Node::Or(pair) => Node::Or(both(pair)),
         Node::Not(inner) => Node::Not(Box::new(of(inner))),
         Node::IsMissing(inner) => Node::IsMissing(Box::new(of(inner))),
-        Node::OneOf(inner, constants) => {
-            Node::OneOf(Box::new(of(inner)), constants.iter().map(|constant| of(constant)).collect())
-        }
+        Node::OneOf(inner, constants) => Node::OneOf(Box::new(of(inner)), constants.iter().map(&mut of).collect()),
         Node::Like(inner, form) => Node::Like(Box::new(of(inner)), form.clone()),
         Node::Case(branches, last) => {
             let branches = branches.iter().map(|(condition, result)| (of(condition), of(result))).collect();

@@ -36,12 +36,16 @@ impl Drift {
     ///
     /// None if either has no rows, or there is only one part.
     pub fn of(then: &Spread, column: &Column) -> Option<Self> {
-        let now = then.count(column);
+        Self::between(then, &then.count(column))
+    }
+
+    /// As [`Drift::of`], from the rows of every part that were counted already.
+    pub fn between(then: &Spread, now: &[u64]) -> Option<Self> {
         // A part that nobody is in, then and now, says nothing.
         let parts: Vec<(usize, f64, f64)> = then
             .counts
             .iter()
-            .zip(&now)
+            .zip(now)
             .enumerate()
             .filter(|(_, (then, now))| **then + **now > 0)
             .map(|(at, (then, now))| (at, *then as f64, *now as f64))

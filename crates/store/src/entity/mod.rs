@@ -13,6 +13,8 @@ pub mod model;
 pub mod record_table;
 pub mod release;
 pub mod release_key;
+pub mod release_promise;
+pub mod release_tally;
 pub mod release_use;
 pub mod release_version;
 pub mod rule_tried;

@@ -9,6 +9,7 @@ use pronoia_core::progress::Unwatched;
 use pronoia_core::score::{
     Answers, By, DECISION, Extras, Form, GAIN, OFFER, PROBABILITY, REMARK, Scored, Scoring, match_list, table_of,
 };
+use pronoia_core::watch::Tally;
 use pronoia_core::{Kind, Table};
 use pronoia_store::release;
 use pronoia_store::releases::Use;
@@ -98,8 +99,11 @@ pub async fn score(
         Err(seconds) => Err(ApiError::TooOften(per_minute, seconds)),
         Ok(()) => answer(&app, &request, &release, version, body).await,
     };
+    let mut met = Tally::default();
     let used = match &answered {
-        Ok((_, scored)) => {
+        Ok((_, answered)) => {
+            let scored = &answered.scored;
+            met.add(&answered.met);
             let remark = scored.table.column(REMARK);
             let micros = began.elapsed().as_micros() as i64;
             Use {
@@ -114,7 +118,7 @@ pub async fn score(
         }
         Err(_) => Use { refused: 1, ..Use::default() },
     };
-    app.served.count(release.id, version, used);
+    app.served.count((release.id, version), used, &met);
     answered.map(|(response, _)| response)
 }
 
@@ -124,7 +128,7 @@ async fn answer(
     release: &release::Model,
     version: i64,
     body: Result<web::Bytes, actix_web::Error>,
-) -> Result<(HttpResponse, Scored), ApiError> {
+) -> Result<(HttpResponse, Answered), ApiError> {
     let body = body.map_err(|e| match e.as_response_error().status_code() {
         actix_web::http::StatusCode::PAYLOAD_TOO_LARGE => {
             ApiError::TooLarge(format!("A call holds {} at most; send several.", text::bytes(super::MOST_BYTES as u64)))
@@ -139,20 +143,23 @@ async fn answer(
             let request: Request = serde_json::from_slice(&body)
                 .map_err(|e| ApiError::Refused(format!("This is not {{\"customers\": [{{…}}, …]}}: {e}.")))?;
             few_enough(request.customers.len())?;
-            let scored = if request.customers.len() <= FEW {
+            let answered = if request.customers.len() <= FEW {
                 scored_by(&ready, &request).map_err(ApiError::Refused)?
             } else {
                 let ready = std::sync::Arc::clone(&ready);
                 beside(move || scored_by(&ready, &request)).await?
             };
-            let response =
-                Response { release: release.name.clone(), version: ready.number, customers: customers(&scored.table) };
-            Ok((HttpResponse::Ok().json(response), scored))
+            let response = Response {
+                release: release.name.clone(),
+                version: ready.number,
+                customers: customers(&answered.scored.table),
+            };
+            Ok((HttpResponse::Ok().json(response), answered))
         }
         "text/csv" => {
             let ready = std::sync::Arc::clone(&ready);
-            let (bytes, scored) = beside(move || csv(&ready, &body)).await?;
-            Ok((HttpResponse::Ok().content_type(Form::Csv.media_type()).body(bytes), scored))
+            let (bytes, answered) = beside(move || csv(&ready, &body)).await?;
+            Ok((HttpResponse::Ok().content_type(Form::Csv.media_type()).body(bytes), answered))
         }
         other => Err(ApiError::Unsupported(other.to_owned())),
     }
@@ -174,22 +181,31 @@ async fn beside<T: Send + 'static>(work: impl FnOnce() -> Result<T, String> + Se
     web::block(work).await.map_err(|e| ApiError::Broken(e.to_string()))?.map_err(ApiError::Refused)
 }
 
+/// Customers that were scored, and what they are like.
+pub struct Answered {
+    pub scored: Scored,
+    pub met: Tally,
+}
+
 /// Scores customers with a version.
 ///
 /// # Errors
 /// A sentence that says which customer cannot be read, and why.
-pub fn scored_by(ready: &Ready, request: &Request) -> Result<Scored, String> {
+pub fn scored_by(ready: &Ready, request: &Request) -> Result<Answered, String> {
     let mut needed: Vec<(&str, Kind)> = ready.model.inputs().map(|input| (input.name.as_str(), input.kind)).collect();
     needed.extend(ready.of_policy.iter().map(|(name, kind)| (name.as_str(), *kind)));
     let table = table_of(&request.customers, &needed)?;
     scored(ready, &table, &table)
 }
 
-fn scored(ready: &Ready, list: &Table, matched: &Table) -> Result<Scored, String> {
+fn scored(ready: &Ready, list: &Table, matched: &Table) -> Result<Answered, String> {
     let policy = &ready.chosen.policy;
     let by = By::Policy { policy, population: &ready.chosen.population, steps: &ready.steps };
     let extras = Extras { gain: true, remarks: true, ..Extras::default() };
-    Scoring { model: &ready.model, by: Some(by), extras, tenths: &[] }.of(list, matched, &[])
+    let scored = Scoring { model: &ready.model, by: Some(by), extras, tenths: &[] }.of(list, matched, &[])?;
+    let told = scored.table.column(PROBABILITY);
+    let told: Vec<f64> = (0..list.rows()).filter_map(|row| told?.number(row)).collect();
+    Ok(Answered { met: Tally::of(&ready.expected, matched, &told), scored })
 }
 
 /// What a call is answered with, to be read.
@@ -198,7 +214,7 @@ pub fn written(release: &str, ready: &Ready, scored: &Scored) -> String {
     serde_json::to_string_pretty(&response).unwrap_or_else(|e| e.to_string())
 }
 
-fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Scored), String> {
+fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Answered), String> {
     let (list, scan) = read_table(body, &Unwatched).map_err(|e| e.to_string())?;
     if scan.rejected > 0 {
         return Err(format!(
@@ -217,10 +233,10 @@ fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Scored), String> {
     if !report.is_complete() {
         return Err(format!("Columns that are needed are missing: {}.", report.lacking().join(", ")));
     }
-    let scored = scored(ready, &list, &matched)?;
+    let answered = scored(ready, &list, &matched)?;
     let mut bytes = Vec::new();
-    Form::Csv.write(&scored.table, &mut bytes).map_err(|e| e.to_string())?;
-    Ok((bytes, scored))
+    Form::Csv.write(&answered.scored.table, &mut bytes).map_err(|e| e.to_string())?;
+    Ok((bytes, answered))
 }
 
 fn customers(table: &Table) -> Vec<Customer> {

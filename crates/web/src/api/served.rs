@@ -7,13 +7,15 @@ use std::time::{Duration, Instant};
 use pronoia_core::prepare::Step;
 use pronoia_core::score::columns_of_policy;
 use pronoia_core::study::ChosenPolicy;
+use pronoia_core::watch::{Expected, Tally};
 use pronoia_core::{Kind, Model};
 use pronoia_store::releases::{Opened, Use};
 use pronoia_store::{StoreError, release_version};
 
 use super::limits::Limits;
-use crate::App;
 use crate::kept::Kept;
+use crate::pages::live::DAYS;
+use crate::{App, text};
 
 /// Versions that are kept ready.
 const READY: usize = 16;
@@ -28,12 +30,19 @@ const WRITTEN: Duration = Duration::from_secs(5);
 /// What keys were found to open, and when.
 type Looked = HashMap<String, (Instant, Option<Opened>)>;
 
+/// A version that was called.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+struct Called {
+    release: i64,
+    version: i64,
+}
+
 /// What answers calls; cheap to clone.
 #[derive(Debug, Clone)]
 pub struct Served {
     ready: Kept<i64, Ready>,
     keys: Arc<Mutex<Looked>>,
-    uses: Arc<Mutex<HashMap<(i64, i64), Use>>>,
+    uses: Arc<Mutex<HashMap<Called, (Use, Tally)>>>,
     pub(super) limits: Limits,
 }
 
@@ -43,6 +52,8 @@ pub struct Ready {
     pub number: i32,
     pub model: Model,
     pub chosen: ChosenPolicy,
+    /// What it met when it was fitted, and said when it was judged.
+    pub expected: Expected,
     /// The steps of the study, where amounts may rest on columns that they make.
     pub steps: Vec<Step>,
     /// Columns that only the policy's amounts are worked out from.
@@ -83,28 +94,58 @@ impl Served {
         self.keys.lock().unwrap_or_else(PoisonError::into_inner).clear();
     }
 
-    /// Adds to how often a version was called.
-    pub(super) fn count(&self, release: i64, version: i64, used: Use) {
+    /// Adds to how often a version was called, and whom it met.
+    pub(super) fn count(&self, (release, version): (i64, i64), used: Use, met: &Tally) {
         let mut uses = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
-        let sum = uses.entry((release, version)).or_default();
-        sum.calls += used.calls;
-        sum.refused += used.refused;
-        sum.customers += used.customers;
-        sum.acted += used.acted;
-        sum.remarked += used.remarked;
-        sum.micros += used.micros;
-        sum.slowest = sum.slowest.max(used.slowest);
+        let (uses, tally) = uses.entry(Called { release, version }).or_default();
+        *uses += used;
+        tally.add(met);
     }
 
-    /// Writes down how often versions were called since the last time.
+    /// Writes down how often versions were called since the last time, and tells in the ledger when
+    /// customers have changed.
     pub async fn write_down(&self, app: &App) {
         let uses = std::mem::take(&mut *self.uses.lock().unwrap_or_else(PoisonError::into_inner));
-        for (of, used) in uses {
+        for (called, (used, met)) in uses {
+            let of = (called.release, called.version);
             if let Err(e) = app.store.note_use(of, used).await {
                 tracing::warn!("calls of a release could not be written down: {e}");
-                self.count(of.0, of.1, used);
+                self.count(of, used, &met);
+                continue;
+            }
+            let watched = match met.customers {
+                0 => Ok(()),
+                _ => self.watch(app, of, &met).await,
+            };
+            if let Err(e) = watched {
+                tracing::warn!("whom a release met could not be written down: {e}");
+                self.count(of, Use::default(), &met);
             }
         }
+    }
+
+    /// Writes down whom a version has met; what has moved since is told once.
+    async fn watch(&self, app: &App, (release, version): (i64, i64), met: &Tally) -> Result<(), StoreError> {
+        app.store.note_tally(version, met).await?;
+        let release = app.store.release_of(release).await?;
+        let ready = self.ready(app, (release.workspace_id, version)).await?;
+        let found = app.store.tally(version, DAYS).await?.found(&ready.expected);
+        let columns = found.columns.iter().map(|moved| (moved.column.as_str(), &moved.drift));
+        let scores = found.scores.iter().map(|drift| ("probability", drift));
+        for (what, drift) in scores.chain(columns).filter(|(_, drift)| drift.has_moved()) {
+            if app.store.is_news(version, what).await? {
+                let chosen = format!("“{}”: {what} has moved since the fit", release.name);
+                let (part, then, now) = &drift.part;
+                let figure = format!(
+                    "index {}; {} of customers are {part}, {} were",
+                    text::fixed(drift.psi, 2),
+                    text::percent(*now),
+                    text::percent(*then)
+                );
+                app.store.note(release.study_id, None, &chosen, &figure).await?;
+            }
+        }
+        Ok(())
     }
 
     /// Writes it down again and again.
@@ -121,6 +162,8 @@ impl Ready {
         let chosen = version.decided_by()?;
         let row = app.store.model(version.model_id).await?;
         let (model, basis) = (row.fitted()?, row.fitted_on()?);
+        let judged = app.store.judgement(row.id).await?.map_or(Vec::new(), |judged| judged.probability);
+        let expected = Expected::of(&model, &judged);
         let study = app.store.study(workspace, row.study_id).await?;
         let records = app.store.table(workspace, study.records(basis.table)).await?;
         let kinds: Vec<(String, Kind)> = records.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
@@ -130,7 +173,7 @@ impl Ready {
         let of_policy = kinds.into_iter().filter(|(name, _)| only_of_policy(name)).collect();
         // Nothing is made at every call that no amount looks at.
         let steps = if chosen.policy.inputs().is_empty() { Vec::new() } else { basis.steps };
-        Ok(Self { number: version.number, model, chosen, steps, of_policy })
+        Ok(Self { number: version.number, model, chosen, expected, steps, of_policy })
     }
 
     /// The names of the columns that only the policy needs.

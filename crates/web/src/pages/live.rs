@@ -2,11 +2,15 @@
 
 mod snippets;
 mod view;
+mod watched;
+
+pub use watched::DAYS;
 
 use actix_web::{HttpRequest, web};
 use askama::Template;
 use pronoia_core::decide::{Line, Rule};
 use pronoia_core::study::ChosenPolicy;
+use pronoia_store::jobs::Work;
 use pronoia_store::{StoreError, release};
 use serde::Deserialize;
 
@@ -41,6 +45,10 @@ struct Page {
     forms: String,
     /// What a new version would decide by.
     rule: String,
+    /// The records of the study.
+    records: i64,
+    /// Tables that may say what happened.
+    tables: Vec<(i64, String)>,
     releases: Vec<ReleaseView>,
 }
 
@@ -68,6 +76,8 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let server = address_of(request);
     app.served.write_down(app).await;
+    let tables = app.store.tables(visitor.workspace_id()).await?;
+    let tables: Vec<(i64, String)> = tables.into_iter().map(|table| (table.id, table.name)).collect();
     let mut releases = Vec::new();
     for release in app.store.releases(study).await? {
         releases.push(ReleaseView::of(app, &release, &server, &just).await?);
@@ -88,6 +98,8 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
         rule: view.state.policy.as_ref().map_or(String::new(), |chosen| chosen.policy.rule.in_words()),
         frame: Frame::of_study(app, visitor, &view, 8).await?,
         heading,
+        records: view.table.id,
+        tables,
         releases,
     })
 }
@@ -254,6 +266,31 @@ pub async fn revoke_key(
     see_other(&format!("/studies/{}/live", path.id))
 }
 
+/// A table that says what happened.
+#[derive(Deserialize)]
+pub struct WhatHappened {
+    csrf: String,
+    table: i64,
+}
+
+/// Has what the version that answers says compared with what happened.
+pub async fn judge(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ReleasePath>,
+    form: web::Form<WhatHappened>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let release = find(&app, &visitor, (path.id, path.release)).await?;
+    let version = release.version_id.ok_or(PageError::NotFound)?;
+    // The table is looked up in the visitor's workspace.
+    let table = app.store.table(visitor.workspace_id(), form.table).await?;
+    let work = Work::Promise { version, table: table.id };
+    let title = "Comparing what was said with what happened";
+    let job = app.store.enqueue(visitor.workspace_id(), Some(path.id), title, &work).await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
 /// A body to be tried.
 #[derive(Deserialize)]
 pub struct Tried {
@@ -276,7 +313,7 @@ pub async fn try_out(
     let answered = serde_json::from_str::<Request>(&form.body)
         .map_err(|e| format!("This is not {{\"customers\": [{{…}}, …]}}: {e}."))
         .and_then(|request| {
-            scored_by(&ready, &request).map(|scored| crate::api::written(&release.name, &ready, &scored))
+            scored_by(&ready, &request).map(|answered| crate::api::written(&release.name, &ready, &answered.scored))
         });
     let just = Just { release: release.id, key: None, tried: Some((form.body.clone(), answered)) };
     shown(&app, &visitor, path.id, &request, just).await

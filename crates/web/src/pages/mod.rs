@@ -138,6 +138,7 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/live/{release}/keys", post().to(live::add_key))
                 .route("/live/{release}/keys/{key}/revoke", post().to(live::revoke_key))
                 .route("/live/{release}/try", post().to(live::try_out))
+                .route("/live/{release}/happened", post().to(live::judge))
                 .route("/campaigns/{campaign}/results", post().to(campaigns::results))
                 .route("/campaigns/{campaign}/contacts.{form}", get().to(campaigns::contacts)),
         );

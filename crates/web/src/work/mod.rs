@@ -10,6 +10,7 @@ mod fit;
 mod import;
 mod join;
 mod matching;
+mod promise;
 mod prove;
 mod rule;
 mod score;
@@ -175,6 +176,7 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         | Work::Draw { .. }
         | Work::Results { .. }
         | Work::Match { .. }
+        | Work::Promise { .. }
         | Work::Closer { .. }
         | Work::Understand { .. }
         | Work::Without { .. }
@@ -221,6 +223,7 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Results { campaign, from } => campaign::results(app, workspace, *campaign, from, watch).await,
         Work::Match { list } => matching::again(app, workspace, *list, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
+        Work::Promise { version, table } => promise::judge(app, workspace, (*version, *table), watch).await,
         Work::Confirm { study, model } => confirm::confirm(app, workspace, *study, *model, watch).await,
     }
 }

@@ -5,6 +5,7 @@ use pronoia_store::release;
 
 use super::Just;
 use super::snippets::{self, Snippet};
+use super::watched::WatchView;
 use crate::App;
 use crate::error::PageError;
 use crate::text;
@@ -24,6 +25,8 @@ pub struct ReleaseView {
     pub body: String,
     pub answer: Option<Result<String, String>>,
     pub snippets: Vec<Snippet>,
+    /// What became of the version that answers.
+    pub watch: WatchView,
 }
 
 /// A version.
@@ -76,6 +79,9 @@ impl ReleaseView {
         let live = release.version_id.ok_or(PageError::NotFound)?;
         let ready = app.served.ready(app, (release.workspace_id, live)).await?;
         let example = snippets::example(&ready);
+        let numbers: Vec<(i64, i32)> =
+            versions.iter().map(|version: &VersionLine| (version.id, version.number)).collect();
+        let watch = WatchView::of(app, live, &ready.expected, &numbers).await?;
         let address = format!("{server}/api/v1/releases/{}/score", release.name);
         let since = Utc::now() - TimeDelta::hours(24);
         let today = || uses.iter().filter(|used| used.hour >= since);
@@ -111,6 +117,7 @@ impl ReleaseView {
             answer: tried.map(|(_, answer)| answer.clone()),
             snippets: snippets::of(&address, &example),
             address,
+            watch,
         })
     }
 }
