@@ -138,6 +138,11 @@ impl StudyView {
         self.ledger.first()
     }
 
+    /// All entries of its ledger, newest first.
+    pub fn entries(&self) -> &[ledger_entry::Model] {
+        &self.ledger
+    }
+
     /// Looks up a study of a workspace.
     pub async fn load(app: &App, workspace: i64, id: i64) -> Result<Self, PageError> {
         // Asked first: a look that ends in between has then left what it found.

@@ -1,6 +1,6 @@
 //! Campaigns: a scored list acted on, with some held back, and what came of it.
 
-mod came_of_it;
+pub(super) mod came_of_it;
 
 use actix_web::web;
 use askama::Template;

@@ -11,6 +11,7 @@ mod rules;
 mod sensitivity;
 pub mod sheet;
 pub(in crate::pages) mod situation;
+pub(super) mod stated;
 pub mod typed;
 mod views;
 pub mod why;

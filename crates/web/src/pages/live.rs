@@ -2,7 +2,7 @@
 
 mod snippets;
 mod view;
-mod watched;
+pub(super) mod watched;
 
 pub use watched::DAYS;
 
@@ -43,6 +43,7 @@ struct Page {
     /// Whether a model can be carried elsewhere, and where that is done.
     has_model: bool,
     forms: String,
+    statement: String,
     /// What a new version would decide by.
     rule: String,
     /// The records of the study.
@@ -95,6 +96,7 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
         has_policy: view.state.policy.is_some(),
         has_model: view.policy_model().is_some() || view.fitted().next().is_some(),
         forms: view.href("forms"),
+        statement: view.href("statement"),
         rule: view.state.policy.as_ref().map_or(String::new(), |chosen| chosen.policy.rule.in_words()),
         frame: Frame::of_study(app, visitor, &view, 8).await?,
         heading,

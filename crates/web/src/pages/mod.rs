@@ -22,6 +22,7 @@ mod records;
 mod sign_in;
 mod sources;
 mod split;
+pub(crate) mod statement;
 pub mod steps;
 mod strip;
 mod train;
@@ -130,6 +131,8 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/lists/{list}/scored.{form}", get().to(lists::take::take))
                 .route("/lists/{list}/campaign", post().to(campaigns::begin))
                 .route("/campaigns/{campaign}", get().to(campaigns::page))
+                .route("/statement", get().to(statement::page))
+                .route("/statement.md", get().to(statement::markdown))
                 .route("/forms", get().to(forms::page))
                 .route("/forms/{form}", get().to(forms::take))
                 .route("/live", get().to(live::page))

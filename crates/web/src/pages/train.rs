@@ -1,6 +1,6 @@
 //! Train: candidates and how they are fitted.
 
-mod detail;
+pub(super) mod detail;
 pub mod families;
 pub mod search;
 

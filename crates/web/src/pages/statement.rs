@@ -1,0 +1,146 @@
+//! The statement: what somebody who answers for the model asks for, written anew from the study
+//! whenever it is looked at.
+
+pub mod document;
+mod in_use;
+mod model;
+mod records;
+
+use actix_web::{HttpResponse, web};
+use askama::Template;
+
+use super::decide::stated;
+use super::{PageResult, StudyPath};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::session::Visitor;
+use crate::text;
+use document::{Block, Document, Section};
+
+#[derive(Template)]
+#[template(path = "statement.html")]
+struct Page {
+    frame: Frame,
+    base: String,
+    document: Document,
+}
+
+/// The page, to be read and printed.
+pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>) -> PageResult {
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let document = written(&app, &visitor, &view).await?;
+    html(&Page { frame: Frame::of_study(&app, &visitor, &view, 8).await?, base: view.href("statement"), document })
+}
+
+/// The same as Markdown, to be kept.
+pub async fn markdown(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>) -> PageResult {
+    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let text = written(&app, &visitor, &view).await?.markdown();
+    app.store.note(view.study.id, None, TAKEN, "as Markdown").await?;
+    Ok(HttpResponse::Ok()
+        .content_type("text/markdown; charset=utf-8")
+        .insert_header(("Content-Disposition", "attachment; filename=\"statement.md\""))
+        .body(text))
+}
+
+/// What the ledger says when a statement was taken away.
+const TAKEN: &str = "Statement taken";
+
+async fn written(app: &App, visitor: &Visitor, view: &StudyView) -> Result<Document, PageError> {
+    let mut warnings = Vec::new();
+    if visitor.0.workspace.made_up {
+        warnings.push("The records are made up; nothing here is about real customers.".to_owned());
+    }
+    match view.policy_model() {
+        None => warnings.push("No policy is kept yet, so that nothing is decided.".into()),
+        Some((_, model)) if view.is_stale(model) => warnings.push(
+            "The model was fitted before columns, outcome or records were changed, or was replaced since; what is said of it holds for what it was fitted on.".into(),
+        ),
+        Some(_) => {}
+    }
+    let entries = view.entries();
+    let since = entries.iter().position(|entry| entry.chosen == TAKEN);
+    let latest = match (entries.first(), since) {
+        (Some(entry), _) if entry.chosen == TAKEN => {
+            "Nothing was entered in the ledger since it was last taken.".into()
+        }
+        (Some(_), Some(n)) => {
+            format!("{} entered in the ledger since it was last taken.", text::counted(n, "thing was", "things were"))
+        }
+        (Some(_), None) => "It was never taken away before.".into(),
+        (None, _) => String::new(),
+    };
+    let mut sections = vec![purpose(view)];
+    sections.extend(records::sections(app, view).await?);
+    sections.extend(model::sections(app, view).await?);
+    sections.extend(stated::sections(app, view).await?);
+    sections.push(limits(view));
+    sections.extend(in_use::section(app, view).await?);
+    sections.push(changes(view));
+    Ok(Document {
+        title: format!("Statement: {}", view.study.title),
+        written: format!(
+            "Written on {} by Pronoia {} from the study as it stands. {latest}",
+            chrono::Utc::now().format("%-d %B %Y"),
+            env!("CARGO_PKG_VERSION")
+        ),
+        warnings,
+        sections,
+    })
+}
+
+fn purpose(view: &StudyView) -> Section {
+    let question = view.study.kind();
+    let section = Section::new("Purpose").says(format!(
+        "{} {}. The action is to {} customers.",
+        view.study.title,
+        question.description(),
+        question.act()
+    ));
+    match (&view.state.outcome, view.state.counted) {
+        (Some(outcome), Some((events, rows))) => section.says(format!(
+            "The event: {}. {} of {} customers whose outcome is known {} ({}).",
+            outcome.words(),
+            text::count(events),
+            text::count(rows),
+            question.event_verb(),
+            text::percent(events as f64 / rows.max(1) as f64)
+        )),
+        (Some(outcome), None) => section.says(format!("The event: {}.", outcome.words())),
+        (None, _) => section.warns("No outcome is chosen yet."),
+    }
+}
+
+fn limits(view: &StudyView) -> Section {
+    use pronoia_core::study::Question;
+    let mut section = Section::new("Limits");
+    for caution in view.open_cautions() {
+        section = section.warns(format!("{}. {}", caution.heading, caution.evidence));
+    }
+    let kept = view.cautions().filter_map(|caution| {
+        let because = caution.kept(&view.state)?;
+        Some(format!("{}: kept, because {because}", caution.heading))
+    });
+    section = section.lists(kept.collect());
+    section = section.says(
+        "What goes with the event is association: it is not said that changing a column would change what happens. Probabilities hold for customers like those of the records; whether they still are is said under “In use”.",
+    );
+    match view.study.kind() {
+        Question::Credit => section.says(
+            "The records are of past approvals only: nothing is known of those who were declined, so that the model has not learned from anybody like them.",
+        ),
+        Question::Churn | Question::Response => section.says(
+            "A high probability is not the same as being easy to persuade; what acting changes is known only from a campaign with a control group.",
+        ),
+        Question::Other => section,
+    }
+}
+
+fn changes(view: &StudyView) -> Section {
+    let rows = view.entries().iter().rev().map(|entry| {
+        let taken_back = if entry.taken_back_at.is_some() { " (taken back)" } else { "" };
+        vec![text::moment(&entry.created_at), format!("{}{taken_back}", entry.chosen), entry.figure.clone()]
+    });
+    Section::new("What was chosen, in order").table(vec!["when", "what", "figure"], rows.collect(), 3)
+}

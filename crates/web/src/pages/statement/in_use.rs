@@ -1,0 +1,54 @@
+//! Lists, campaigns, releases, and what became of them.
+
+use pronoia_core::campaign::Outcome;
+use pronoia_store::StoreError;
+
+use super::{Block, Section};
+use crate::App;
+use crate::error::PageError;
+use crate::frame::StudyView;
+use crate::pages::campaigns::came_of_it::CameOfIt;
+use crate::pages::live::watched::WatchView;
+use crate::text;
+
+pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, PageError> {
+    let mut section = Section::new("In use");
+    let scored = view.lists.iter().filter(|list| list.scored_id.is_some());
+    let mut lists = Vec::new();
+    for list in scored {
+        let table = app.store.table(view.study.workspace_id, list.table_id).await?;
+        let acted = list.acted.map_or(String::new(), |acted| format!(", {} to act on", text::count_of(acted)));
+        lists.push(format!("List {}: {} customers{acted}.", table.name, text::count_of(table.rows)));
+    }
+    section = section.lists(lists);
+    for campaign in app.store.campaigns(view.study.id).await? {
+        let list = app.store.list(campaign.list_id).await?;
+        let sentence = match campaign.outcome.clone() {
+            None => "its results are not brought in yet.".to_owned(),
+            Some(value) => {
+                let outcome: Outcome = serde_json::from_value(value).map_err(StoreError::from)?;
+                let found = CameOfIt::of(outcome, &campaign, &campaign.drawn()?, &list.decided_by()?, view);
+                [Some(found.heading), found.money, found.learned].into_iter().flatten().collect::<Vec<_>>().join(" ")
+            }
+        };
+        section = section.says(format!("Campaign “{}”: {sentence}", campaign.name));
+    }
+    for release in app.store.releases(view.study.id).await? {
+        let Some(version) = release.version_id else { continue };
+        let ready = app.served.ready(app, (release.workspace_id, version)).await?;
+        let versions = app.store.release_versions(release.id).await?;
+        let numbers: Vec<(i64, i32)> = versions.iter().map(|version| (version.id, version.number)).collect();
+        let watch = WatchView::of(app, version, &ready.expected, &numbers).await?;
+        section = section.says(format!("Release “{}” answers with version {}.", release.name, ready.number));
+        section = if watch.moved { section.warns(watch.finding) } else { section.says(watch.finding) };
+        if let Some(unseen) = watch.unseen {
+            section = section.says(unseen);
+        }
+        for promise in watch.promises {
+            let said = format!("Version {} on {}: {}", promise.version, promise.table, promise.sentence);
+            section = if promise.broken { section.warns(said) } else { section.says(said) };
+        }
+    }
+    let nothing = section.blocks.iter().all(|block| matches!(block, Block::Lists(lines) if lines.is_empty()));
+    Ok((!nothing).then_some(section))
+}
