@@ -2,17 +2,20 @@
 
 mod support;
 
+use std::io::{Read, Write};
+use std::net::TcpStream;
+
 use pronoia_core::learn::Settings;
 use pronoia_core::study::{Basis, Outcome, Question, StudyState};
 use pronoia_core::tune::{Measure, Plan, Search};
 use pronoia_core::{Kind, Table};
-use pronoia_demo::{FIRST_MEMBER, SEED, members};
+use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members};
 use pronoia_store::Store;
 use pronoia_store::jobs::Work;
 use pronoia_store::records::{Label, SealedFor};
 use pronoia_store::uploads::Arrived;
-use support::study::queued;
-use support::{Server, until};
+use support::study::{Study, queued};
+use support::{EMAIL, Http, Server, until};
 
 /// One at a time: what is timed here must not be timed against its neighbours.
 static ALONE: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
@@ -213,4 +216,57 @@ async fn rows_come_back_as_they_were_stored() {
         assert_eq!(text(&back, row), text(&rows, row % 3));
     }
     assert!(store.table(workspace + 1, id).await.is_err(), "not another workspace's");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_list_is_scored_whole_or_not_at_all_and_no_customer_twice() {
+    let _alone = ALONE.lock().await;
+    let mut study = Study::begun(&members(2_500, SEED, FIRST_MEMBER), "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.fitted("scorecard").await;
+    assert_eq!(study.post("decide", &[("by", "probability"), ("line", "0.3"), ("line_as", "probability")]), 303);
+    let rows = 90_000;
+    let bytes = pronoia_demo::renewals_csv(&members(rows, SEED + 1, FIRST_RENEWAL));
+    let sent = study.http.upload_list(study.id, "renewals.csv", &bytes);
+    study.http.follow(&sent.location).await;
+    let store = &study.store;
+    let list = store.lists(study.id).await.expect("lists")[0].id;
+    let before = store.tables(1).await.expect("tables").len();
+    study.post(&format!("lists/{list}/score"), &[]);
+    let job = store.jobs_to(1, &Work::Score { list }).await.expect("jobs")[0].id;
+    running_past(store, 1, job, 0.5).await;
+    study.server.kill();
+    let row = store.list(list).await.expect("the list");
+    assert!(row.scored_id.is_none() && row.acted.is_none(), "nothing half-made is visible");
+    assert_eq!(store.tables(1).await.expect("tables").len(), before);
+
+    study.server.run().await;
+    let ended = finished(store, 1, job).await;
+    assert_eq!((ended.state.as_str(), ended.attempts), ("done", 2), "{:?}", ended.outcome);
+    let scored = store.list(list).await.expect("the list").scored_id.expect("scored");
+    let table = store.table(1, scored).await.expect("the table");
+    let ids = store.columns(&table, Some(&["member_id".into()])).await.expect("the column");
+    let distinct: std::collections::HashSet<_> = (0..ids.rows()).filter_map(|r| ids.columns()[0].text(r)).collect();
+    assert_eq!((ids.rows(), distinct.len()), (rows, rows), "every customer once");
+    let notes = store.ledger(study.id).await.expect("the ledger");
+    assert_eq!(notes.iter().filter(|e| e.chosen.contains("scored")).count(), 1, "entered once: {notes:?}");
+
+    // A file that is on its way when the server is killed is known to be cut off.
+    let address = format!("/studies/{}/lists/{list}/scored.csv", study.id);
+    let whole = study.http.bytes(&address);
+    let mut stream = TcpStream::connect(study.server.url.trim_start_matches("http://")).expect("a connection");
+    let asked = format!("GET {address} HTTP/1.1\r\nhost: x\r\ncookie: {}\r\n\r\n", study.http.cookie);
+    stream.write_all(asked.as_bytes()).expect("sent");
+    let mut begun = vec![0; 4_096];
+    stream.read_exact(&mut begun).expect("the beginning");
+    study.server.kill();
+    let mut rest = Vec::new();
+    let cut = stream.read_to_end(&mut rest).is_err();
+    let head = String::from_utf8_lossy(&begun).to_lowercase();
+    assert!(head.starts_with("http/1.1 200") && head.contains(&format!("content-length: {}", whole.len())), "{head}");
+    assert!(cut || begun.len() + rest.len() < whole.len(), "fewer bytes than were announced");
+
+    study.server.run().await;
+    let again = Http::signed_in(&study.server, EMAIL).bytes(&address);
+    assert!(again == whole, "the file is the same after the restart");
 }

@@ -5,7 +5,7 @@ mod support;
 use std::process::Command;
 
 use pronoia_core::score::{DECISION, PROBABILITY};
-use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, renewals_csv};
+use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members, outcome_csv, renewals_csv};
 use serde_json::{Value, json};
 use support::plain;
 use support::study::Study;
@@ -238,6 +238,12 @@ async fn every_path_of_the_document_answers_as_it_says() {
     assert!(!paths.is_empty());
     for (path, methods) in paths {
         for (method, says) in methods.as_object().expect("methods") {
+            if method == "get" {
+                let answer = study.http.get(path);
+                assert_eq!((answer.status, says["responses"]["200"].is_object()), (200, true), "{path}");
+                assert!(said(&answer).is_object());
+                continue;
+            }
             assert_eq!(method, "post");
             let documented: Vec<u16> = says["responses"]
                 .as_object()
@@ -268,5 +274,123 @@ async fn every_path_of_the_document_answers_as_it_says() {
                 }
             }
         }
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn customers_who_have_changed_are_noticed_and_promises_are_checked() {
+    let (study, key) = released().await;
+    let customers = |people: &[Member]| String::from_utf8(renewals_csv(people)).expect("text");
+    let page = study.page("live");
+    assert!(page.contains("Nobody was scored within the last 28 days"), "{page}");
+    // Members like those of the records: nothing has moved.
+    let alike = members(600, SEED + 3, FIRST_RENEWAL);
+    assert_eq!(call(&study, &key, "text/csv", &customers(&alike)).status, 200);
+    let page = study.page("live");
+    assert!(page.contains("The 600 customers scored within the last 28 days are like those"), "{page}");
+    let told = async |what: &str| {
+        let ledger = study.store.ledger(study.id).await.expect("the ledger");
+        ledger.iter().filter(|entry| entry.chosen.contains(what)).count()
+    };
+    assert_eq!(told("has moved").await, 0);
+    // Others pay far more, and have a plan that nobody had.
+    let mut others = members(600, SEED + 4, FIRST_RENEWAL + 1_000);
+    for (at, member) in others.iter_mut().enumerate() {
+        member.fee_rise = member.fee_rise.map(|rise| rise + 9.0);
+        if at % 3 == 0 {
+            member.tier = "Gold";
+        }
+    }
+    for some in others.chunks(200) {
+        assert_eq!(call(&study, &key, "text/csv", &customers(some)).status, 200);
+    }
+    let page = study.page("live");
+    assert!(page.contains("The 1 200 customers scored within the last 28 days differ in"), "{page}");
+    assert!(page.contains("plan_tier “Gold” (200)") && page.contains("fee_rise_pct"), "{page}");
+    study.page("live");
+    assert_eq!(told("“renewals”: fee_rise_pct has moved").await, 1, "told once");
+
+    // What happened to members like those of the records: the promise is kept.
+    let judged = async |upload: u8, name: &str, bytes: &[u8]| {
+        let sent = study.http.upload(&study.http.csrf(), name, bytes);
+        study.http.follow(&sent.location).await;
+        study.http.follow(&study.http.submit(&format!("/uploads/{upload}/accept"), &[]).location).await;
+        let table = study.store.tables(1).await.expect("tables").iter().map(|t| t.id).max().expect("a table");
+        let address = format!("/studies/{}/live/{}/happened", study.id, release(&study));
+        let job = study.http.submit(&address, &[("table", &table.to_string())]);
+        assert_eq!(job.status, 303, "{}", job.text);
+        study.http.follow(&job.location).await;
+        study.page("live")
+    };
+    let page = judged(2, "since.csv", &outcome_csv(&members(3_000, SEED + 5, FIRST_RENEWAL))).await;
+    assert!(page.contains("Version 1 on since") && page.contains("3 000 had the event"), "{page}");
+    assert!(!page.contains("Put these customers below the records"), "{page}");
+    assert_eq!(told("version 1 keeps its promise").await, 1);
+    // Where nearly everybody leaves, it is not; those of the records are passed over.
+    let mut gone = members(3_000, SEED + 6, FIRST_RENEWAL + 5_000);
+    gone.iter_mut().enumerate().for_each(|(at, member)| member.cancelled |= at % 2 == 0);
+    gone.extend(members(2_500, SEED, FIRST_MEMBER));
+    let page = judged(3, "after the flood.csv", &outcome_csv(&gone)).await;
+    assert!(page.contains("Put these customers below the records"), "{page}");
+    assert!(page.contains("customers were passed over, since the model was fitted to them"), "{page}");
+    assert_eq!(told("promises another number than what happens").await, 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_model_is_carried_elsewhere_and_a_statement_says_what_it_is() {
+    let (study, _) = released().await;
+    let page = study.page("forms");
+    assert!(page.contains("on 1 250 customers of the records it gives the model’s own probabilities"), "{page}");
+    for form in ["sql", "sql-postgresql", "sql-duckdb", "sql-spark", "pmml", "onnx", "json"] {
+        let answer = study.http.bytes(&format!("/studies/{}/forms/{form}", study.id));
+        assert!(answer.len() > 500, "{form}");
+    }
+    let sql = study.http.get(&format!("/studies/{}/forms/sql-postgresql", study.id));
+    assert!(sql.text.contains("AS pronoia_probability") && sql.headers["content-type"] == "application/sql");
+    assert!(sql.headers["content-disposition"].to_str().expect("text").contains("scorecard.sql"));
+    assert_eq!(study.http.get(&format!("/studies/{}/forms/abacus", study.id)).status, 404);
+    assert_eq!(study.http.get(&format!("/studies/{}/forms?model=999", study.id)).status, 404);
+    study.fitted("neighbours").await;
+    let models = study.store.models(study.id).await.expect("models");
+    let page = study.page(&format!("forms?model={}", models.last().expect("a model").id));
+    assert!(page.contains("hold the values of known customers"), "{page}");
+
+    let page = study.page("statement");
+    for says in [
+        "Statement: Who will cancel?",
+        "It was never taken away before.",
+        "Purpose",
+        "Exclusions",
+        "legacy_ref",
+        "Preparation",
+        "Method",
+        "area under ROC",
+        "Economics",
+        "The sealed test has not been opened.",
+        "Fairness",
+        "Limits",
+        "In use",
+        "Release “renewals” answers with version 1.",
+        "What was chosen, in order",
+        "Line at",
+    ] {
+        assert!(page.contains(says), "{says}: {page}");
+    }
+    let text = plain(&study.http.get(&format!("/studies/{}/statement.md", study.id)).text);
+    assert!(text.starts_with("# Statement: Who will cancel?") && text.contains("## Economics"), "{text}");
+    assert!(text.contains("| area under ROC |") && text.contains("legacy\\_ref"), "{text}");
+    assert!(study.page("statement").contains("Nothing was entered in the ledger since it was last taken."));
+    // What is chosen afterwards is said, and so is that the model is of before.
+    let column = [("column", "plan_tier"), ("role", "left out"), ("known_when", "before")];
+    assert_eq!(study.post("prepare/column", &column), 303);
+    let page = study.page("statement");
+    assert!(page.contains("1 thing was entered in the ledger since it was last taken."), "{page}");
+    assert!(page.contains("The model was fitted before columns, outcome or records were changed"), "{page}");
+    let neighbour = {
+        study.store.create_account("other@example.org", PASSWORD, "Other workspace", false).await.expect("made");
+        Http::signed_in(&study.server, "other@example.org")
+    };
+    for page in ["statement", "statement.md", "forms", "forms/sql"] {
+        assert_eq!(neighbour.get(&format!("/studies/{}/{page}", study.id)).status, 404, "{page}");
     }
 }

@@ -149,9 +149,39 @@ impl Store {
         if version.release_id != release_id {
             return Err(StoreError::NotFound("This version"));
         }
-        let live =
-            release::ActiveModel { id: Set(release_id), version_id: Set(Some(version_id)), ..Default::default() };
+        let live = release::ActiveModel {
+            id: Set(release_id),
+            version_id: Set(Some(version_id)),
+            // Nobody challenges himself; whoever else did is not asked any more either.
+            challenger_id: Set(None),
+            challenger_share: Set(0.0),
+            ..Default::default()
+        };
         live.update(&self.db).await?;
+        Ok(())
+    }
+
+    /// Has another version answer a share of the calls, at most half of them; nobody with none.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if it is of another release, [`StoreError::Refused`] if it answers
+    /// already.
+    pub async fn set_challenger(&self, release_id: i64, version_id: i64, share: f64) -> Result<()> {
+        let version = self.release_version(version_id).await?;
+        if version.release_id != release_id {
+            return Err(StoreError::NotFound("This version"));
+        }
+        if self.release_of(release_id).await?.version_id == Some(version_id) {
+            return Err(StoreError::Refused("This version answers already.".into()));
+        }
+        let asked = share > 0.0;
+        let challenged = release::ActiveModel {
+            id: Set(release_id),
+            challenger_id: Set(asked.then_some(version_id)),
+            challenger_share: Set(if asked { share } else { 0.0 }),
+            ..Default::default()
+        };
+        challenged.update(&self.db).await?;
         Ok(())
     }
 
@@ -246,6 +276,14 @@ impl Store {
     pub async fn uses(&self, release_id: i64) -> Result<Vec<release_use::Model>> {
         let of_release = release_use::Entity::find().filter(release_use::Column::ReleaseId.eq(release_id));
         Ok(of_release.order_by_desc(release_use::Column::Hour).all(&self.db).await?)
+    }
+}
+
+impl release::Model {
+    /// The version that answers a call; the same call is always answered by the same one. `draw` is a
+    /// number from 0 up to but not including 1 that belongs to the call.
+    pub fn version_for(&self, draw: f64) -> Option<i64> {
+        self.challenger_id.filter(|_| draw < self.challenger_share).or(self.version_id)
     }
 }
 

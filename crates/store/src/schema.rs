@@ -22,6 +22,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::CAMPAIGN),
             Box::new(Step::RELEASE),
             Box::new(Step::WATCH),
+            Box::new(Step::CHALLENGER),
         ]
     }
 }
@@ -62,6 +63,8 @@ impl Step {
     const RELEASE: Self = Self { name: "m0013_release", sql: include_str!("schema/0013_release.sql") };
     /// What became of models in use.
     const WATCH: Self = Self { name: "m0014_watch", sql: include_str!("schema/0014_watch.sql") };
+    /// Two versions of a release side by side.
+    const CHALLENGER: Self = Self { name: "m0015_challenger", sql: include_str!("schema/0015_challenger.sql") };
 }
 
 impl MigrationName for Step {

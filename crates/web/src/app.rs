@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use pronoia_core::decide::Weighing;
 use pronoia_store::Store;
+use pronoia_store::records::ActedGroup;
 use pronoia_store::sources::Connector;
 
 use crate::Budget;
@@ -15,6 +16,9 @@ use crate::pages::forms::Carried;
 
 /// Rules weighed on customers one by one that are kept.
 const WEIGHED: usize = 12;
+
+/// Columns of scored lists of which the groups are kept.
+const GROUPED: usize = 200;
 
 /// How the server was started.
 #[derive(Debug, Clone)]
@@ -50,6 +54,10 @@ pub struct App {
     pub(crate) weighed: Kept<String, Weighing>,
     /// What stands below their curves.
     pub(crate) below: Kept<String, Parts>,
+    /// Who is acted on in scored lists, by the groups of a column.
+    pub(crate) acted_by_group: Kept<(i64, String), Vec<ActedGroup>>,
+    /// The mean probability of those acted on in scored lists.
+    pub(crate) mean_of_acted: Kept<i64, Option<f64>>,
     /// What came of writing models in the forms that other programs compute with.
     pub(crate) carried: Kept<i64, Carried>,
     /// What answers calls of other programs.
@@ -67,6 +75,8 @@ impl App {
             books: Books::default(),
             weighed: Kept::most(WEIGHED),
             below: Kept::most(WEIGHED),
+            acted_by_group: Kept::most(GROUPED),
+            mean_of_acted: Kept::most(GROUPED),
             carried: Kept::most(WEIGHED),
             served: Served::default(),
         }

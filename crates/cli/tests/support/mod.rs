@@ -231,7 +231,7 @@ impl Http {
         let mut answer =
             self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call().expect("an answer");
         assert_eq!(answer.status(), 200, "{path}");
-        answer.body_mut().read_to_vec().expect("a body")
+        answer.body_mut().with_config().limit(100_000_000).read_to_vec().expect("a body")
     }
 
     pub fn post(&self, path: &str, fields: &[(&str, &str)]) -> Answer {

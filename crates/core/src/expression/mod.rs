@@ -217,7 +217,11 @@ impl Expression {
     /// The same expression in PostgreSQL's dialect, in which it gives the same
     /// values: what has no value is NULL there too rather than an error.
     pub fn to_sql(&self) -> String {
-        let name = |at: usize| Dialect::PostgreSql.name(&self.inputs[at].0);
-        write::write(&self.node, &name, Dialect::PostgreSql)
+        self.written(Dialect::PostgreSql, &|name| Dialect::PostgreSql.name(name))
+    }
+
+    /// The same in a dialect; `name` says what stands there for a column.
+    pub fn written(&self, dialect: Dialect, name: &dyn Fn(&str) -> String) -> String {
+        write::write(&self.node, &|at| name(&self.inputs[at].0), dialect)
     }
 }

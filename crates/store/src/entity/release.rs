@@ -17,6 +17,10 @@ pub struct Model {
     pub name: String,
     /// The version that answers.
     pub version_id: Option<i64>,
+    /// A version that answers some of the calls instead.
+    pub challenger_id: Option<i64>,
+    /// The share of calls that it answers.
+    pub challenger_share: f64,
     /// When it was first released.
     pub created_at: DateTimeUtc,
 }

@@ -6,6 +6,7 @@ mod groups;
 mod join;
 mod page;
 mod read;
+mod those;
 mod write;
 
 pub use append::{Append, AppendAccount};

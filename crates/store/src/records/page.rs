@@ -9,7 +9,7 @@ use crate::entity::record_table;
 use crate::{Result, Store, StoreError};
 
 /// Lets a sort of the keys of a few million rows stay in memory.
-const SORT_IN_MEMORY: &str = "SET LOCAL work_mem = '128MB'";
+pub(super) const SORT_IN_MEMORY: &str = "SET LOCAL work_mem = '128MB'";
 
 /// Rows from which on a page in the middle is looked for between two values
 /// only, and not in a sort of everything.
@@ -189,7 +189,10 @@ async fn near(
 }
 
 /// The values of a row as text.
-fn as_text(row: &PgRow, columns: &[StoredColumn]) -> std::result::Result<(i64, Vec<Option<String>>), sqlx::Error> {
+pub(super) fn as_text(
+    row: &PgRow,
+    columns: &[StoredColumn],
+) -> std::result::Result<(i64, Vec<Option<String>>), sqlx::Error> {
     let value = |(i, c): (usize, &StoredColumn)| -> std::result::Result<Option<String>, sqlx::Error> {
         Ok(match c.kind.storage() {
             Storage::Numbers => row.try_get::<Option<f64>, _>(i + 1)?.map(pronoia_core::table::written_number),

@@ -2,6 +2,7 @@
 
 use pronoia_core::Table;
 use pronoia_core::profile::TableProfile;
+use pronoia_core::score::{GAIN, PROBABILITY};
 use pronoia_core::table::Storage;
 use sea_orm::sqlx::{self, AssertSqlSafe, Postgres, Transaction};
 
@@ -211,6 +212,13 @@ impl Importer {
                     .await?;
             }
             SealedFor::List(scored) => {
+                // By these a list is looked through, from the greatest down.
+                let relation = relation(self.workspace_id, self.id);
+                for column in self.columns.iter().filter(|c| [PROBABILITY, GAIN].contains(&c.name.as_str())) {
+                    let (field, row) = (quoted(&column.field), quoted(ROW));
+                    let index = format!("CREATE INDEX ON {relation} ({field} DESC NULLS LAST, {row})");
+                    sqlx::query(AssertSqlSafe(index)).execute(&mut *self.transaction).await?;
+                }
                 sqlx::query(
                     "UPDATE list SET scored_id = $1, acted = $2, gain = $3, lacking = $4, state = 'scored' WHERE id = $5",
                 )

@@ -46,7 +46,14 @@ impl Proposal {
         table: &record_table::Model,
     ) -> Result<Self, PageError> {
         let customers = list.acted.unwrap_or(0).unsigned_abs();
-        let mean = app.store.mean_of_acted(table, PROBABILITY, DECISION).await?;
+        // Worked out once, since a list never changes.
+        let mean = match app.mean_of_acted.get(&table.id) {
+            Some(mean) => *mean,
+            None => {
+                let mean = app.store.mean_of_acted(table, PROBABILITY, DECISION).await?;
+                *app.mean_of_acted.put(table.id, mean)
+            }
+        };
         let economics = list.decided_by()?.policy.economics.typical();
         let rates = mean.and_then(|p| economics.rates(p));
         let question = view.study.kind();

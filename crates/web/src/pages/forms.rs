@@ -72,7 +72,7 @@ pub async fn page(
         Some(chosen) => {
             let carried = match app.carried.get(&chosen.id) {
                 Some(carried) => carried,
-                None => app.carried.put(chosen.id, carried(&app, &view, chosen).await?),
+                None => app.carried.put(chosen.id, carried(&app, &view, &app.store.model(chosen.id).await?).await?),
             };
             let (finding, refused) = found(&carried.checked);
             let lines = Form::ALL.into_iter().zip(&carried.forms).map(|(form, written)| FormLine {
@@ -180,9 +180,9 @@ pub async fn take(
 ) -> PageResult {
     let form: Form = path.form.parse().map_err(|_| PageError::NotFound)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let row = chosen(&view, asked.model)?.ok_or(PageError::NotFound)?;
+    let row = app.store.model(chosen(&view, asked.model)?.ok_or(PageError::NotFound)?.id).await?;
     let model = row.fitted()?;
-    let table = customers(&app, &view, row, &model).await?;
+    let table = customers(&app, &view, &row, &model).await?;
     let written = web::block(move || {
         let formula = Formula::of(&model)?;
         formula.checked(&model, &table)?;

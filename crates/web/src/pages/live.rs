@@ -22,6 +22,7 @@ use crate::api::{Request, scored_by};
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
 use crate::session::Visitor;
+use crate::text;
 use view::ReleaseView;
 
 /// The longest name of a release.
@@ -211,6 +212,37 @@ pub async fn set_live(
     app.store
         .note(path.id, None, &format!("“{}” answers with version {number}", release.name), "chosen at Live")
         .await?;
+    see_other(&format!("/studies/{}/live", path.id))
+}
+
+/// Which version is tried on how many of a hundred calls.
+#[derive(Deserialize)]
+pub struct Challenger {
+    csrf: String,
+    version: i64,
+    percent: String,
+}
+
+/// Has a version answer some of the calls.
+pub async fn challenge(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ReleasePath>,
+    form: web::Form<Challenger>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let release = find(&app, &visitor, (path.id, path.release)).await?;
+    let percent = text::typed_number(&form.percent).ok().filter(|p| (0.0..=50.0).contains(p)).ok_or_else(|| {
+        PageError::Refused(format!("A version is tried on 0 to 50 of 100 calls; this is “{}”.", form.percent))
+    })?;
+    app.store.set_challenger(release.id, form.version, percent / 100.0).await?;
+    app.served.forget();
+    let number = app.store.release_version(form.version).await?.number;
+    let chosen = match percent {
+        p if p > 0.0 => format!("“{}”: version {number} is tried on {p} of 100 calls", release.name),
+        _ => format!("“{}”: version {number} is not tried any more", release.name),
+    };
+    app.store.note(path.id, None, &chosen, "chosen at Live").await?;
     see_other(&format!("/studies/{}/live", path.id))
 }
 

@@ -138,6 +138,7 @@ pub fn routes(config: &mut ServiceConfig) {
                 .route("/live", get().to(live::page))
                 .route("/live", post().to(live::release))
                 .route("/live/{release}/version", post().to(live::set_live))
+                .route("/live/{release}/challenger", post().to(live::challenge))
                 .route("/live/{release}/keys", post().to(live::add_key))
                 .route("/live/{release}/keys/{key}/revoke", post().to(live::revoke_key))
                 .route("/live/{release}/try", post().to(live::try_out))

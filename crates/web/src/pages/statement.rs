@@ -93,9 +93,8 @@ async fn written(app: &App, visitor: &Visitor, view: &StudyView) -> Result<Docum
 fn purpose(view: &StudyView) -> Section {
     let question = view.study.kind();
     let section = Section::new("Purpose").says(format!(
-        "{} {}. The action is to {} customers.",
-        view.study.title,
-        question.description(),
+        "{} The action is to {} customers.",
+        ended(&view.study.title),
         question.act()
     ));
     match (&view.state.outcome, view.state.counted) {
@@ -110,6 +109,11 @@ fn purpose(view: &StudyView) -> Section {
         (Some(outcome), None) => section.says(format!("The event: {}.", outcome.words())),
         (None, _) => section.warns("No outcome is chosen yet."),
     }
+}
+
+/// A title as a sentence.
+fn ended(title: &str) -> String {
+    if title.ends_with(['?', '.', '!']) { title.to_owned() } else { format!("{title}.") }
 }
 
 fn limits(view: &StudyView) -> Section {

@@ -3,6 +3,7 @@
 use pronoia_core::score::{DECISION, GAIN};
 use pronoia_core::table::Storage;
 use pronoia_store::record_table;
+use pronoia_store::records::ActedGroup;
 
 use super::rows::{ADDED, Asked};
 use crate::App;
@@ -38,6 +39,21 @@ pub struct GroupLine {
     pub bar: String,
 }
 
+/// The groups of a column; added up once, since a list never changes.
+pub async fn acted_by_group(
+    app: &App,
+    table: &record_table::Model,
+    by: &str,
+    gain: Option<&str>,
+) -> Result<Vec<ActedGroup>, PageError> {
+    let from = (table.id, by.to_owned());
+    let kept = match app.acted_by_group.get(&from) {
+        Some(kept) => kept,
+        None => app.acted_by_group.put(from, app.store.acted_by_group(table, by, DECISION, gain).await?),
+    };
+    Ok(Vec::clone(&kept))
+}
+
 impl GroupsView {
     pub async fn of(app: &App, table: &record_table::Model, asked: &Asked) -> Result<Self, PageError> {
         let stored = table.stored_columns()?;
@@ -51,8 +67,8 @@ impl GroupsView {
             return Ok(Self { columns: Vec::new(), finding: String::new(), has_gain, lines: Vec::new() });
         };
         let gain = has_gain.then_some(GAIN);
-        let mut groups = app.store.acted_by_group(table, &by, DECISION, gain).await?;
-        let worth = |group: &pronoia_store::records::ActedGroup| if has_gain { group.gain } else { group.acted as f64 };
+        let mut groups = acted_by_group(app, table, &by, gain).await?;
+        let worth = |group: &ActedGroup| if has_gain { group.gain } else { group.acted as f64 };
         groups.sort_by(|a, b| worth(b).total_cmp(&worth(a)));
         let total: f64 = groups.iter().map(worth).sum();
         let most = groups.iter().map(worth).fold(f64::MIN_POSITIVE, f64::max);

@@ -2,9 +2,8 @@
 
 use pronoia_core::expression::{Expression, ExpressionError, Type};
 use pronoia_core::score::{BAND, DECISION, GAIN, PROBABILITY};
-use pronoia_core::{Kind, Table};
-use pronoia_store::record_table;
 use pronoia_store::records::{Page, Sort, StoredColumn};
+use pronoia_store::{StoreError, record_table};
 use serde::Deserialize;
 
 use crate::App;
@@ -107,21 +106,18 @@ impl RowsView {
         let offset = (page - 1) * ROWS;
         let (found, total, problem) = match asked.filter() {
             None => (app.store.page(table, Some(&sort), offset, ROWS).await?, table.rows as u64, None),
-            Some(condition) => match those_of(app, table, &columns, condition, &sort).await? {
-                Ok(rows) => {
-                    let some: Vec<i64> = rows.iter().copied().skip(offset as usize).take(ROWS as usize).collect();
-                    (app.store.rows_at(table, &some).await?, rows.len() as u64, None)
+            Some(condition) => {
+                let types: Vec<(String, Type)> = columns.iter().map(|c| (c.name.clone(), Type::of(c.kind))).collect();
+                let nobody = |problem: String| (Page { rows: Vec::new() }, 0, Some(problem));
+                match Expression::check_condition(condition, &types) {
+                    Err(wrong) => nobody(wrong_with(condition, &wrong)),
+                    Ok(checked) => match app.store.those(table, &checked, &sort, (offset, ROWS)).await {
+                        Ok((page, total)) => (page, total, None),
+                        Err(StoreError::Refused(problem)) => nobody(problem),
+                        Err(e) => return Err(e.into()),
+                    },
                 }
-                Err(wrong) => {
-                    let place: String = condition.chars().skip(wrong.from).take(wrong.to - wrong.from).collect();
-                    let at = if place.is_empty() || place == condition {
-                        String::new()
-                    } else {
-                        format!(" (at “{place}”)")
-                    };
-                    (Page { rows: Vec::new() }, 0, Some(format!("{wrong}{at}")))
-                }
-            },
+            }
         };
         // What there is to say comes first.
         let order = shown(&columns);
@@ -166,56 +162,11 @@ fn shown(columns: &[StoredColumn]) -> Vec<usize> {
     order
 }
 
-/// The rows for which a condition holds, in an order; or what is wrong with the condition.
-async fn those_of(
-    app: &App,
-    table: &record_table::Model,
-    columns: &[StoredColumn],
-    condition: &str,
-    sort: &Sort,
-) -> Result<Result<Vec<i64>, ExpressionError>, PageError> {
-    let types: Vec<(String, Type)> = columns.iter().map(|c| (c.name.clone(), Type::of(c.kind))).collect();
-    let condition = match Expression::check_condition(condition, &types) {
-        Ok(condition) => condition,
-        Err(wrong) => return Ok(Err(wrong)),
-    };
-    let mut names: Vec<String> = condition.inputs().map(str::to_owned).collect();
-    if !names.contains(&sort.column) {
-        names.push(sort.column.clone());
-    }
-    let read = app.store.columns(table, Some(&names)).await?;
-    let sort = sort.clone();
-    let rows = actix_web::web::block(move || {
-        let holds = condition.holds(&read)?;
-        let mut rows: Vec<usize> = (0..read.rows()).filter(|&row| holds[row] == Some(true)).collect();
-        order_by(&read, &mut rows, &sort);
-        Ok::<_, String>(rows.into_iter().map(|row| row as i64 + 1).collect())
-    })
-    .await
-    .map_err(|e| PageError::Refused(format!("The condition could not be worked out: {e}.")))?
-    .map_err(PageError::Refused)?;
-    Ok(Ok(rows))
-}
-
-/// Sorts rows by a column, those without a value last.
-fn order_by(table: &Table, rows: &mut [usize], sort: &Sort) {
-    let Some(column) = table.column(&sort.column) else { return };
-    if column.kind.storage() == Kind::Number.storage() || column.kind.storage() == Kind::Date.storage() {
-        rows.sort_by(|&a, &b| match (column.number(a), column.number(b)) {
-            (Some(a), Some(b)) if sort.descending => b.total_cmp(&a),
-            (Some(a), Some(b)) => a.total_cmp(&b),
-            (a, b) => a.is_none().cmp(&b.is_none()),
-        });
-    } else {
-        rows.sort_by_cached_key(|&row| {
-            let text = column.text(row);
-            (text.is_none(), text)
-        });
-        if sort.descending {
-            let there = rows.partition_point(|&row| column.text(row).is_some());
-            rows[..there].reverse();
-        }
-    }
+/// What is wrong with a condition, and where.
+fn wrong_with(condition: &str, wrong: &ExpressionError) -> String {
+    let place: String = condition.chars().skip(wrong.from).take(wrong.to - wrong.from).collect();
+    let at = if place.is_empty() || place == condition { String::new() } else { format!(" (at “{place}”)") };
+    format!("{wrong}{at}")
 }
 
 impl Head {

@@ -17,6 +17,8 @@ pub struct ReleaseView {
     pub number: i32,
     pub address: String,
     pub versions: Vec<VersionLine>,
+    /// Of how many of 100 calls another version answers, or is proposed to.
+    pub tried: String,
     pub keys: Vec<KeyLine>,
     /// A key that was just made.
     pub new_key: Option<String>,
@@ -37,7 +39,12 @@ pub struct VersionLine {
     pub rule: String,
     pub when: String,
     pub calls: String,
+    pub customers: String,
+    /// The share of them to act on.
+    pub acted: String,
     pub live: bool,
+    /// How many of 100 calls it answers, where it is tried beside the one that answers.
+    pub tried: Option<String>,
 }
 
 /// A key.
@@ -56,7 +63,9 @@ impl ReleaseView {
         let uses = app.store.uses(release.id).await?;
         let mut versions = Vec::new();
         for version in app.store.release_versions(release.id).await? {
-            let calls: i64 = uses.iter().filter(|used| used.version_id == version.id).map(|used| used.calls).sum();
+            let own = || uses.iter().filter(|used| used.version_id == version.id);
+            let calls: i64 = own().map(|used| used.calls).sum();
+            let (customers, acted) = own().fold((0, 0), |sum, used| (sum.0 + used.customers, sum.1 + used.acted));
             versions.push(VersionLine {
                 id: version.id,
                 number: version.number,
@@ -64,7 +73,10 @@ impl ReleaseView {
                 rule: version.decided_by()?.policy.rule.in_short(),
                 when: text::moment(&version.created_at),
                 calls: text::count_of(calls),
+                customers: text::count_of(customers),
+                acted: if customers > 0 { text::percent(acted as f64 / customers as f64) } else { "–".into() },
                 live: release.version_id == Some(version.id),
+                tried: (release.challenger_id == Some(version.id)).then(|| text::plain_share(release.challenger_share)),
             });
         }
         let keys = app.store.release_keys(release.id).await?.into_iter().map(|key| KeyLine {
@@ -94,6 +106,7 @@ impl ReleaseView {
             id: release.id,
             name: release.name.clone(),
             number: ready.number,
+            tried: versions.iter().find_map(|version| version.tried.clone()).unwrap_or_else(|| "10".into()),
             versions,
             keys: keys.collect(),
             new_key: just.key.clone().filter(|_| here),

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use pronoia_core::balance::Method;
 use pronoia_core::prepare::Action;
+use pronoia_core::sentence::capital;
 use pronoia_core::study::{ColumnChoice, Role};
 
 use super::Section;
@@ -31,15 +32,23 @@ fn data(view: &StudyView, meanings: &HashMap<String, String>) -> Result<Section,
     };
     let kind =
         |name: &str| stored.iter().find(|column| column.name == name).map_or(String::new(), |c| c.kind.to_string());
+    let is_described = view.state.columns.iter().any(|choice| meanings.contains_key(&choice.name));
     let line = |choice: &ColumnChoice| {
-        vec![
+        let mut cells = vec![
             choice.name.clone(),
             kind(&choice.name),
             choice.role.word().to_owned(),
             choice.known_when.word().to_owned(),
-            meanings.get(&choice.name).cloned().unwrap_or_default(),
-        ]
+        ];
+        if is_described {
+            cells.push(meanings.get(&choice.name).cloned().unwrap_or_default());
+        }
+        cells
     };
+    let mut head = vec!["column", "kind", "part", "known when"];
+    if is_described {
+        head.push("meaning");
+    }
     let used = view.state.columns.iter().filter(|choice| choice.role != Role::LeftOut);
     Ok(Section::new("Data")
         .says(format!(
@@ -48,9 +57,9 @@ fn data(view: &StudyView, meanings: &HashMap<String, String>) -> Result<Section,
             table.version,
             text::count_of(table.rows),
             stored.len(),
-            source.sentence.trim_end_matches('.')
+            capital(source.sentence.trim_end_matches('.'))
         ))
-        .table(vec!["column", "kind", "part", "known when", "meaning"], used.map(line).collect(), 5))
+        .table(head, used.map(line).collect(), 5))
 }
 
 fn exclusions(view: &StudyView) -> Section {
