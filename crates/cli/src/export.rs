@@ -37,7 +37,7 @@ impl Export {
         let formula = Formula::of(&model).map_err(|e| e.to_string())?;
         if let Some(path) = self.check {
             let input = records::Input::of(path);
-            let table = input.read_for(&model, &records::Terminal::new())?;
+            let (table, _) = input.read_for(&model, &records::Terminal::new())?;
             let checked = formula.checked(&model, &table).map_err(|e| e.to_string())?;
             eprintln!(
                 "Compared on {} customers; the greatest difference of probabilities is {:.1e}.",

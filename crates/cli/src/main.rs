@@ -1,5 +1,6 @@
 //! `pronoia`: the server, the demonstration, and everything that is computed, headless.
 
+mod batch;
 mod blend;
 mod decide;
 mod economics;
@@ -10,6 +11,7 @@ mod fitting;
 mod profile;
 mod records;
 mod score;
+mod scoring;
 mod serve;
 
 use std::process::ExitCode;
@@ -40,6 +42,8 @@ enum Command {
     Blend(blend::Blend),
     /// Score a list with a model.
     Score(score::Score),
+    /// Score every list that is dropped into a folder.
+    Batch(batch::Batch),
     /// Judge a model on rows that it has not seen.
     Evaluate(evaluate::Evaluate),
     /// Weigh what acting on customers is worth.
@@ -67,6 +71,7 @@ fn main() -> ExitCode {
         Command::Fit(c) => c.run(),
         Command::Blend(c) => c.run(),
         Command::Score(c) => c.run(),
+        Command::Batch(c) => c.run(),
         Command::Evaluate(c) => c.run(),
         Command::Decide(c) => c.run(),
         Command::Export(c) => c.run(),

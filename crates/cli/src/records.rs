@@ -53,9 +53,9 @@ impl Input {
     }
 
     /// Reads it in the kinds that a model was trained with.
-    pub fn read_for(&self, model: &Model, progress: &dyn Progress) -> Result<Table, String> {
+    pub fn read_for(&self, model: &Model, progress: &dyn Progress) -> Result<(Table, Scan), String> {
         let as_trained = |scan: &mut Scan| model.inputs().for_each(|input| scan.plan.read_as(&input.name, input.kind));
-        self.read_as(as_trained, progress).map(|(table, _)| table)
+        self.read_as(as_trained, progress)
     }
 
     fn read_as(&self, change: impl FnOnce(&mut Scan), progress: &dyn Progress) -> Result<(Table, Scan), String> {

@@ -298,7 +298,7 @@ fn a_taken_port_is_said() {
 fn every_format_is_profiled_alike() {
     let folder = tempfile::tempdir().expect("a folder");
     let agreements = pronoia_demo::instalments(400, SEED);
-    let contacts = pronoia_demo::dental_offer(400, SEED);
+    let contacts = pronoia_demo::dental_offer(400, SEED, pronoia_demo::FIRST_CONTACT);
     let people = members(400, SEED, FIRST_MEMBER);
     let seen = pronoia_demo::visits(&people, SEED);
     let files = [

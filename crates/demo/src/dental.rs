@@ -51,10 +51,10 @@ pub fn dental_log_odds(c: &Contact) -> f64 {
     channel + age + due + species + 0.22 * f64::from(c.opens.min(6)) - 0.04 * c.price + 0.1 * f64::from(c.visits)
 }
 
-/// Makes `n` contacts. The same seed makes the same ones.
-pub fn dental_offer(n: usize, seed: u64) -> Vec<Contact> {
+/// Makes `n` contacts, numbered from `first` on. The same seed makes the same ones.
+pub fn dental_offer(n: usize, seed: u64, first: u32) -> Vec<Contact> {
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
-    let mut all: Vec<Contact> = (0..n as u32).map(|i| draw(700_001 + i, &mut rng)).collect();
+    let mut all: Vec<Contact> = (0..n as u32).map(|i| draw(first + i, &mut rng)).collect();
     let odds: Vec<f64> = all.iter().map(dental_log_odds).collect();
     let constant = constant_for(&odds, RATE);
     for (contact, eta) in all.iter_mut().zip(odds) {

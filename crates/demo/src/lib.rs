@@ -11,11 +11,11 @@ mod instalments;
 mod members;
 mod visits;
 
-pub use campaign::{Renewed, TRUE_SAVE_RATE, renewed, renewed_csv};
+pub use campaign::{Booked, Renewed, TRUE_ANYWAY, TRUE_SAVE_RATE, booked, booked_csv, renewed, renewed_csv};
 pub use dental::{Contact, dental_log_odds, dental_offer};
 pub use files::{
-    WarehouseTable, cancellations_csv, damaged_csv, dental_offer_jsonl, instalments_xlsx, members_csv, outcome_csv,
-    renewals_as_sent_csv, renewals_csv, visits_parquet, warehouse,
+    WarehouseTable, cancellations_csv, damaged_csv, dental_customers_jsonl, dental_offer_jsonl, instalments_xlsx,
+    members_csv, outcome_csv, renewals_as_sent_csv, renewals_csv, visits_parquet, warehouse,
 };
 pub use instalments::{Agreement, instalment_log_odds, instalments};
 pub use members::{Member, members, true_log_odds};
@@ -45,6 +45,15 @@ pub const AGREEMENTS: usize = 9_000;
 /// Customers contacted with the dental offer.
 pub const CONTACTS: usize = 15_000;
 
+/// The number of the first of them.
+pub const FIRST_CONTACT: u32 = 700_001;
+
+/// Customers who may be offered a dental check next.
+pub const CUSTOMERS: usize = 6_000;
+
+/// The number of the first of them.
+pub const FIRST_CUSTOMER: u32 = 800_001;
+
 /// Every file of the demonstration with its name.
 ///
 /// # Errors
@@ -54,7 +63,8 @@ pub fn files() -> Result<Vec<(&'static str, Vec<u8>)>, String> {
     let renewals = members(RENEWALS, SEED + 1, FIRST_RENEWAL);
     let seen = visits(&people, SEED + 2);
     let agreements = instalments(AGREEMENTS, SEED + 3);
-    let contacts = dental_offer(CONTACTS, SEED + 4);
+    let contacts = dental_offer(CONTACTS, SEED + 4, FIRST_CONTACT);
+    let customers = dental_offer(CUSTOMERS, SEED + 6, FIRST_CUSTOMER);
     Ok(vec![
         ("members_with_outcome.csv", outcome_csv(&people)),
         ("members.csv", members_csv(&people)),
@@ -62,6 +72,7 @@ pub fn files() -> Result<Vec<(&'static str, Vec<u8>)>, String> {
         ("visits.parquet", visits_parquet(&seen).map_err(|e| e.to_string())?),
         ("instalments.xlsx", instalments_xlsx(&agreements).map_err(|e| e.to_string())?),
         ("dental_offer.jsonl", dental_offer_jsonl(&contacts)),
+        ("dental_customers.jsonl", dental_customers_jsonl(&customers)),
         ("renewals_next_quarter.csv", renewals_csv(&renewals)),
         ("renewals_from_the_branch.csv", renewals_as_sent_csv(&renewals[KNOWN..], &people[..KNOWN])),
         ("members_damaged.csv", damaged_csv(&people[..2_000])),

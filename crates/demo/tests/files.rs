@@ -47,7 +47,7 @@ fn the_workbook_of_agreements() {
 
 #[test]
 fn the_json_lines_of_the_dental_offer() {
-    let made = demo::dental_offer(demo::CONTACTS, demo::SEED + 4);
+    let made = demo::dental_offer(demo::CONTACTS, demo::SEED + 4, demo::FIRST_CONTACT);
     let (table, _) = read(&demo::dental_offer_jsonl(&made), made.len());
     kinds(
         &table,

@@ -38,7 +38,8 @@ pub async fn account(store: &Store) -> Result<Option<(String, String)>, StoreErr
 
 /// Loads the demonstration if it is not there yet; gives its sign-in.
 ///
-/// The churn study is taken through every stop up to what a campaign changed and a release. Being
+/// Churn and the dental offer are taken through every stop up to what a campaign changed, churn to a
+/// release besides. Being
 /// broken off leaves no account, so that the next start loads it anew.
 ///
 /// # Errors
@@ -53,7 +54,7 @@ pub async fn load(app: &App) -> Result<(String, String), String> {
     let account = app.store.account(&draft).await.map_err(sentence)?.ok_or("the account vanished")?.id;
     others(app, workspace, account).await?;
     let study = churn(app, workspace, account).await?;
-    list(app, workspace, study).await?;
+    renewals(app, workspace, study).await?;
     app.store.rename_account(account, EMAIL).await.map_err(sentence)?;
     Ok((EMAIL.into(), PASSWORD.into()))
 }
@@ -92,7 +93,7 @@ async fn others(app: &App, workspace: i64, account: i64) -> Result<(), String> {
     let agreements = demo::instalments(demo::AGREEMENTS, demo::SEED + 3);
     let workbook = demo::instalments_xlsx(&agreements).map_err(|e| e.to_string())?;
     let instalments = table(app, workspace, "instalments.xlsx", &workbook).await?;
-    let contacts = demo::dental_offer_jsonl(&demo::dental_offer(demo::CONTACTS, demo::SEED + 4));
+    let contacts = demo::dental_offer_jsonl(&demo::dental_offer(demo::CONTACTS, demo::SEED + 4, demo::FIRST_CONTACT));
     let dental = table(app, workspace, "dental_offer.jsonl", &contacts).await?;
     credit(app, workspace, account, instalments).await?;
     response(app, workspace, account, dental).await
@@ -127,12 +128,22 @@ async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: &T
     work::drain(app).await
 }
 
-/// The dental offer, as far as a comparison.
+/// The dental offer: three candidates, a policy, and a campaign with what came of it.
 async fn response(app: &App, workspace: i64, account: i64, table: i64) -> Result<(), String> {
     let title = "Who will answer the offer of a dental check?";
     let study = begin(app, workspace, account, (table, title, Question::Response), ("answered", "true")).await?;
     pages::prepare::enter_left_out(app, workspace, account, study).await.map_err(|e| e.to_string())?;
-    fit(app, workspace, study, &["logistic", "scorecard", "boosted"]).await
+    fit(app, workspace, study, &["logistic", "scorecard", "boosted"]).await?;
+    let customers = demo::CUSTOMERS.to_string();
+    let amounts = Typed::from([
+        ("margin", "28"),
+        ("anyway", "20"),
+        ("contact_cost", "1.1"),
+        ("currency", "EUR"),
+        ("population", &customers),
+    ]);
+    policy(app, workspace, account, study, &amounts).await?;
+    dental_checks(app, workspace, study).await
 }
 
 /// Fits candidates of some families.
@@ -225,48 +236,92 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     Ok(study)
 }
 
-/// The list of renewals: scored, acted on with some held back, and what came of it.
-async fn list(app: &App, workspace: i64, study: i64) -> Result<(), String> {
-    let sentence = |e: StoreError| e.to_string();
+/// The list of renewals: scored, acted on with some held back, and what came of it; and a release.
+async fn renewals(app: &App, workspace: i64, study: i64) -> Result<(), String> {
     let renewals = demo::members(demo::RENEWALS, demo::SEED + 1, demo::FIRST_RENEWAL);
-    bring(app, workspace, Some(study), "renewals_next_quarter.csv", &demo::renewals_csv(&renewals)).await?;
+    let list = scored(app, workspace, study, ("renewals_next_quarter.csv", &demo::renewals_csv(&renewals))).await?;
+    let drawn = drawn(app, workspace, (study, list), ("Fee holiday, next quarter", "fee holiday", "member_id")).await?;
+    let happened = demo::renewed_csv(&demo::renewed(&renewals, &drawn.acted, demo::SEED + 5));
+    let file = ("renewals_a_quarter_later.csv", happened.as_slice());
+    came_of(app, workspace, study, drawn, (file, "cancelled")).await?;
+    let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
+    pages::live::enter_release(app, &view, "renewals").await.map_err(|e| e.to_string())?;
+    Ok(())
+}
+
+/// Customers who may be offered a dental check: scored, contacted with some held back, and who booked.
+async fn dental_checks(app: &App, workspace: i64, study: i64) -> Result<(), String> {
+    let customers = demo::dental_offer(demo::CUSTOMERS, demo::SEED + 6, demo::FIRST_CUSTOMER);
+    let file = ("dental_customers.jsonl", demo::dental_customers_jsonl(&customers));
+    let list = scored(app, workspace, study, (file.0, &file.1)).await?;
+    let drawn = drawn(app, workspace, (study, list), ("Dental check, autumn", "letter", "customer")).await?;
+    let booked = demo::booked_csv(&demo::booked(&customers, &drawn.acted, demo::SEED + 7));
+    came_of(app, workspace, study, drawn, (("dental_checks_booked.csv", &booked), "booked")).await
+}
+
+/// Brings a list and scores it.
+async fn scored(app: &App, workspace: i64, study: i64, (name, bytes): (&str, &[u8])) -> Result<i64, String> {
+    let sentence = |e: StoreError| e.to_string();
+    bring(app, workspace, Some(study), name, bytes).await?;
     let list = app.store.lists(study).await.map_err(sentence)?.first().ok_or("the list was not matched")?.id;
     let extras = Extras { reasons: 3, ..Extras::usual() };
     app.store.set_scoring(list, &extras).await.map_err(sentence)?;
     app.store.enqueue(workspace, Some(study), "Scoring the list", &Work::Score { list }).await.map_err(sentence)?;
     work::drain(app).await?;
+    Ok(list)
+}
 
-    let arms = Arms { control: CONTROL_SHARE, acts: vec!["fee holiday".into()], seed: demo::SEED };
-    let name = "Fee holiday, next quarter";
+/// A campaign whose lots are drawn.
+struct Drawn {
+    campaign: i64,
+    /// The column that tells customers apart.
+    key: &'static str,
+    /// Those acted on.
+    acted: Vec<u32>,
+}
+
+/// Draws who of a list is acted on and who is held back.
+async fn drawn(
+    app: &App,
+    workspace: i64,
+    (study, list): (i64, i64),
+    (name, act, key): (&str, &str, &'static str),
+) -> Result<Drawn, String> {
+    let sentence = |e: StoreError| e.to_string();
+    let arms = Arms { control: CONTROL_SHARE, acts: vec![act.into()], seed: demo::SEED };
     let campaign = app.store.add_campaign(study, list, name, &arms).await.map_err(sentence)?;
     app.store.enqueue(workspace, Some(study), "Drawing lots", &Work::Draw { campaign }).await.map_err(sentence)?;
     work::drain(app).await?;
     let assigned = app.store.campaign(campaign).await.map_err(sentence)?.assigned_id.ok_or("no lots were drawn")?;
     let assigned = app.store.table(workspace, assigned).await.map_err(sentence)?;
-    let names = ["member_id".to_owned(), ARM.to_owned()];
+    let names = [key.to_owned(), ARM.to_owned()];
     let rows = app.store.columns(&assigned, Some(&names)).await.map_err(sentence)?;
     let text = |name: &str, row: usize| rows.column(name).and_then(|column| column.text(row)).unwrap_or_default();
-    let offered: Vec<u32> = (0..rows.rows())
-        .filter(|&row| text(ARM, row) != CONTROL)
-        .filter_map(|row| text("member_id", row).parse().ok())
-        .collect();
-    let happened = demo::renewed_csv(&demo::renewed(&renewals, &offered, demo::SEED + 5));
-    let table = table(app, workspace, "renewals_a_quarter_later.csv", &happened).await?;
+    let acted = (0..rows.rows()).filter(|&row| text(ARM, row) != CONTROL);
+    let acted = acted.filter_map(|row| text(key, row).parse().ok()).collect();
+    Ok(Drawn { campaign, key, acted })
+}
+
+/// Brings in what came of a campaign.
+async fn came_of(
+    app: &App,
+    workspace: i64,
+    study: i64,
+    drawn: Drawn,
+    ((name, bytes), outcome): ((&str, &[u8]), &str),
+) -> Result<(), String> {
     let from = ResultsFrom {
-        table,
-        keys: ["member_id".into(), "member_id".into()],
-        outcome: "cancelled".into(),
+        table: table(app, workspace, name, bytes).await?,
+        keys: [drawn.key.into(), drawn.key.into()],
+        outcome: outcome.into(),
         event: "yes".into(),
         money: Some("brought".into()),
         absent_had_none: false,
     };
-    let results = Work::Results { campaign, from };
-    app.store.enqueue(workspace, Some(study), "Comparing the groups", &results).await.map_err(sentence)?;
-    work::drain(app).await?;
-
-    let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
-    pages::live::enter_release(app, &view, "renewals").await.map_err(|e| e.to_string())?;
-    Ok(())
+    let results = Work::Results { campaign: drawn.campaign, from };
+    let job = app.store.enqueue(workspace, Some(study), "Comparing the groups", &results).await;
+    job.map_err(|e| e.to_string())?;
+    work::drain(app).await
 }
 
 /// Sends a file in and reads it.

@@ -146,6 +146,16 @@ pub struct Scan {
 }
 
 impl Scan {
+    /// What did not fit, as delimited text: where, why, and the row as it stood.
+    pub fn rejects_csv(&self) -> String {
+        let field = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
+        let mut out = format!("{},reason,row\r\n", self.plan.format.place());
+        for misfit in &self.misfits {
+            out += &format!("{},{},{}\r\n", misfit.line, field(&misfit.sentence()), field(&misfit.row));
+        }
+        out
+    }
+
     /// Puts in what a reading with the plan found not to fit.
     pub fn count(&mut self, misfits: Misfits) {
         (self.rejected, self.misfit_cells, self.misfits) = (misfits.rejected, misfits.cells, misfits.kept);

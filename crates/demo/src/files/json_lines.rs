@@ -7,6 +7,15 @@ use crate::Contact;
 
 /// One JSON object a line; what is unknown is absent, and the pet is an object of its own.
 pub fn dental_offer_jsonl(contacts: &[Contact]) -> Vec<u8> {
+    lines(contacts, true)
+}
+
+/// The same of customers who might be contacted: nobody knows yet what they will answer.
+pub fn dental_customers_jsonl(customers: &[Contact]) -> Vec<u8> {
+    lines(customers, false)
+}
+
+fn lines(contacts: &[Contact], answered: bool) -> Vec<u8> {
     let mut out = String::new();
     for c in contacts {
         let mut object = Map::new();
@@ -20,7 +29,9 @@ pub fn dental_offer_jsonl(contacts: &[Contact]) -> Vec<u8> {
         object.insert("price".into(), json!(c.price));
         object.insert("letters_opened".into(), json!(c.opens));
         object.insert("visits_last_year".into(), json!(c.visits));
-        object.insert("answered".into(), json!(c.answered));
+        if answered {
+            object.insert("answered".into(), json!(c.answered));
+        }
         out += &Value::Object(object).to_string();
         out.push('\n');
     }

@@ -224,12 +224,6 @@ pub async fn accept(
 /// The rows that do not fit, with their lines and reasons.
 pub async fn rejects(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
     let upload = app.store.upload(visitor.workspace_id(), *path).await?;
-    let scan = upload.scanned()?;
-    let place = scan.as_ref().map_or("line", |s| s.plan.format.place());
-    let mut out = format!("{place},reason,row\r\n");
-    let field = |s: &str| format!("\"{}\"", s.replace('"', "\"\""));
-    for misfit in scan.map(|s| s.misfits).unwrap_or_default() {
-        out += &format!("{},{},{}\r\n", misfit.line, field(&misfit.sentence()), field(&misfit.row));
-    }
-    csv_file("rejects.csv", out.into_bytes())
+    let scan = upload.scanned()?.ok_or(PageError::NotFound)?;
+    csv_file("rejects.csv", scan.rejects_csv().into_bytes())
 }
