@@ -228,3 +228,58 @@ fn input(name: &str, found: &str) -> String {
          \"unseen_rows\": 0, \"out_of_range\": 0, \"range\": null}}"
     )
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_same_customers_scored_twice_stand_side_by_side() {
+    let (study, _) = decided(2_500).await;
+    let fresh = members(400, SEED + 1, FIRST_RENEWAL);
+    let first = brought(&study, "renewals.csv", &renewals_csv(&fresh)).await;
+    first.send("score", &[("gain", "on")]).await;
+    assert!(!first.page().contains("side by side"));
+    // Another model, and another line.
+    study.fitted("boosted").await;
+    let boosted = study.store.models(study.id).await.expect("models")[1].id.to_string();
+    let other = [("value_kept", "0.8 * annual_fee"), ("line", "0.3"), ("model", boosted.as_str())];
+    assert_eq!(study.post("decide", &other), 303);
+    assert!(first.page().contains("Decide about the same customers by that, too"));
+    first.send("again", &[]).await;
+    let lists = study.store.lists(study.id).await.expect("lists");
+    let second = Brought { study: &study, id: lists[0].id };
+    assert!(lists.len() == 2 && lists[0].table_id == lists[1].table_id);
+    second.send("score", &[("gain", "on")]).await;
+
+    let page = first.page();
+    assert!(page.contains("The same customers are scored by Boosted trees"), "{page}");
+    // Other programs read either as a table, the one before until there is another.
+    for _ in 0..2 {
+        let page = first.send("publish", &[]).await;
+        assert!(page.contains("Other programs read it as published_1.renewals_scored"), "{page}");
+    }
+    let sql = "SELECT count(*)::text FROM published_1.renewals_scored WHERE pronoia_decision = 'act'";
+    let acted = study.server.answer(sql).await;
+    let by_first = first.file("csv").await;
+    let expected =
+        (0..400).filter(|&row| by_first.column(DECISION).expect("decided").text(row).as_deref() == Some("act"));
+    assert_eq!(acted, expected.count().to_string());
+
+    let page = study.page(&format!("lists/{}/beside/{}", first.id, second.id));
+    let [one, two] = [first.file("csv").await, second.file("csv").await];
+    let decision = |table: &Table, row: usize| table.column(DECISION).expect("decided").text(row).expect("a word");
+    let count = |what: &dyn Fn(&str, &str) -> bool| {
+        (0..400).filter(|&row| what(&decision(&one, row), &decision(&two, row))).count()
+    };
+    let moved = count(&|a, b| a != b);
+    assert!(moved > 0);
+    assert!(page.contains(&format!("{moved} of 400 customers change hands.")), "{page}");
+    let (only_first, only_second) = (count(&|a, b| a == "act" && b != "act"), count(&|a, b| a != "act" && b == "act"));
+    let says = format!("{only_first} are acted on by the first only, {only_second} by the second only");
+    assert!(page.contains(&says), "{says}: {page}");
+    let back = study.page(&format!("lists/{}/beside/{}", second.id, first.id));
+    assert!(back.contains(&format!("{only_second} are acted on by the first only")), "{back}");
+    for address in [format!("lists/{0}/beside/{0}", first.id), format!("lists/{}/beside/999", first.id)] {
+        assert_eq!(study.http.get(&format!("/studies/{}/{address}", study.id)).status, 404, "{address}");
+    }
+    let others = brought(&study, "others.csv", &renewals_csv(&members(50, SEED + 2, FIRST_RENEWAL))).await;
+    let refused = study.http.get(&format!("/studies/{}/lists/{}/beside/{}", study.id, first.id, others.id));
+    assert!(refused.status == 422 && refused.text.contains("only the same ones"), "{}", refused.text);
+}

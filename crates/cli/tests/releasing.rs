@@ -394,3 +394,43 @@ async fn a_model_is_carried_elsewhere_and_a_statement_says_what_it_is() {
         assert_eq!(neighbour.get(&format!("/studies/{}/{page}", study.id)).status, 404, "{page}");
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_versions_share_the_calls_and_a_call_that_is_repeated_gets_the_same_answer() {
+    let (study, key) = released().await;
+    assert_eq!(study.post("decide", &[("value_kept", "100"), ("by", "probability"), ("line", "0.5")]), 303);
+    assert_eq!(study.post("live", &[("name", "renewals")]), 303);
+    let id: i64 = release(&study).parse().expect("a number");
+    let versions = study.store.release_versions(id).await.expect("versions");
+    let challenge = |version: i64, percent: &str| {
+        let fields = [("version", version.to_string()), ("percent", percent.to_owned())];
+        let fields: Vec<(&str, &str)> = fields.iter().map(|(name, value)| (*name, value.as_str())).collect();
+        study.http.submit(&format!("/studies/{}/live/{id}/challenger", study.id), &fields)
+    };
+    for wrong in ["51", "-1", "many"] {
+        let refused = challenge(versions[1].id, wrong);
+        assert!(refused.status == 422 && refused.text.contains("0 to 50 of 100 calls"), "{wrong}");
+    }
+    assert!(challenge(versions[0].id, "10").text.contains("answers already"));
+    assert_eq!(challenge(999_999, "10").status, 404);
+    assert_eq!(challenge(versions[1].id, "30").status, 303);
+    assert!(study.page("live").contains("answers 30 of 100 calls"));
+    let body = |at: usize| json!({ "customers": [{ "annual_fee": 100 + at }] }).to_string();
+    let version = |at: usize| said(&call(&study, &key, JSON, &body(at)))["version"].as_i64().expect("a version");
+    let answered: Vec<i64> = (0..300).map(version).collect();
+    let challenged = answered.iter().filter(|version| **version == 1).count();
+    // 90 are expected; the draw is by what is sent, so that this never changes.
+    assert!((60..=120).contains(&challenged), "{challenged}");
+    assert!((0..300).step_by(29).all(|at| version(at) == answered[at]), "the same call, the same version");
+    let uses = async || {
+        study.page("live");
+        let uses = study.store.uses(id).await.expect("uses");
+        let of =
+            |version: i64| uses.iter().filter(|used| used.version_id == version).map(|used| used.calls).sum::<i64>();
+        (of(versions[1].id), of(versions[0].id))
+    };
+    let (first, second) = uses().await;
+    assert!(first >= challenged as i64 && first + second == 311, "{first} {second}");
+    assert_eq!(challenge(versions[1].id, "0").status, 303);
+    assert!((0..40).all(|at| version(at) == 2), "not tried any more");
+}

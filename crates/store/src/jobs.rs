@@ -133,6 +133,11 @@ pub enum Work {
         /// The search.
         search: i64,
     },
+    /// Make a scored list a table that other programs read.
+    Publish {
+        /// The list.
+        list: i64,
+    },
     /// Score a list.
     Score {
         /// The list.

@@ -23,6 +23,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::RELEASE),
             Box::new(Step::WATCH),
             Box::new(Step::CHALLENGER),
+            Box::new(Step::PUBLISHED),
         ]
     }
 }
@@ -65,6 +66,8 @@ impl Step {
     const WATCH: Self = Self { name: "m0014_watch", sql: include_str!("schema/0014_watch.sql") };
     /// Two versions of a release side by side.
     const CHALLENGER: Self = Self { name: "m0015_challenger", sql: include_str!("schema/0015_challenger.sql") };
+    /// Scored lists that other programs read.
+    const PUBLISHED: Self = Self { name: "m0016_published", sql: include_str!("schema/0016_published.sql") };
 }
 
 impl MigrationName for Step {

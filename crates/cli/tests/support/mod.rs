@@ -130,6 +130,14 @@ impl Server {
         connection.execute_unprepared(sql).await.expect("the statements run");
     }
 
+    /// The one text that a question to its database is answered with.
+    pub async fn answer(&self, sql: &str) -> String {
+        let connection = Connect::connect(&self.database).await.expect("the database");
+        let asked = sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, sql);
+        let row = connection.query_one_raw(asked).await.expect("an answer").expect("a row");
+        row.try_get_by_index(0).expect("text")
+    }
+
     /// A second look at the same database.
     pub async fn store(&self) -> Store {
         Store::open(&self.database).await.expect("the database")

@@ -33,6 +33,8 @@ pub struct Model {
     pub gain: Option<f64>,
     /// For how many customers an amount had no value.
     pub lacking: i64,
+    /// Where it stands for other programs to read.
+    pub published: Option<String>,
     /// When it was brought.
     pub created_at: DateTimeUtc,
 }

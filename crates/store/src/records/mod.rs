@@ -1,15 +1,18 @@
 //! Customer records: one real table per version, there whole or not at all.
 
 mod append;
+mod beside;
 mod copy;
 mod groups;
 mod join;
 mod page;
+mod publish;
 mod read;
 mod those;
 mod write;
 
 pub use append::{Append, AppendAccount};
+pub use beside::{Hands, Mover};
 pub use groups::ActedGroup;
 pub use join::{Join, KeyAccount, KeySide, Take};
 pub use page::{Page, Sort};

@@ -1,5 +1,6 @@
 //! Lists: bring, match, score, take away.
 
+pub mod beside;
 mod groups;
 pub mod list;
 mod matched;

@@ -12,6 +12,7 @@ mod join;
 mod matching;
 mod promise;
 mod prove;
+mod publish;
 mod rule;
 mod score;
 mod search;
@@ -177,6 +178,7 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         | Work::Results { .. }
         | Work::Match { .. }
         | Work::Promise { .. }
+        | Work::Publish { .. }
         | Work::Closer { .. }
         | Work::Understand { .. }
         | Work::Without { .. }
@@ -223,6 +225,7 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Results { campaign, from } => campaign::results(app, workspace, *campaign, from, watch).await,
         Work::Match { list } => matching::again(app, workspace, *list, watch).await,
         Work::Score { list } => score::score(app, workspace, *list, watch).await,
+        Work::Publish { list } => publish::publish(app, workspace, *list, watch).await,
         Work::Promise { version, table } => promise::judge(app, workspace, (*version, *table), watch).await,
         Work::Confirm { study, model } => confirm::confirm(app, workspace, *study, *model, watch).await,
     }

@@ -10,6 +10,7 @@ use pronoia_store::jobs::Work;
 use pronoia_store::{list, record_table};
 use serde::Deserialize;
 
+use super::beside;
 use super::groups::GroupsView;
 use super::matched::{self, MatchView};
 use super::rows::{Asked, RowsView};
@@ -18,7 +19,7 @@ use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, decide_alike, whom};
 use crate::pages::campaigns::Proposal;
-use crate::pages::{PageResult, is_asked, see_other};
+use crate::pages::{PageResult, Signed, is_asked, see_other};
 use crate::session::Visitor;
 use crate::text;
 
@@ -46,6 +47,10 @@ struct Page {
     extras: Extras,
     most_reasons: usize,
     scored: Option<ScoredView>,
+    /// Where it stands for other programs to read.
+    published: Option<String>,
+    /// The same customers scored otherwise: address, and how.
+    beside: Vec<(String, String)>,
 }
 
 /// Who is acted on.
@@ -115,6 +120,8 @@ pub async fn page(
         can_score: report.is_complete() && !in_works && !matching && list.scored_id.is_none(),
         extras,
         most_reasons: MOST_REASONS,
+        beside: beside::others(&app, &view, &list).await?,
+        published: list.published,
         state: list.state,
         matching,
         scored,
@@ -220,6 +227,37 @@ pub async fn score(
         .store
         .enqueue(visitor.workspace_id(), Some(view.study.id), "Scoring the list", &Work::Score { list: list.id })
         .await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
+/// Brings the same customers in once more, to be decided about by the policy kept now.
+pub async fn again(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ListPath>,
+    form: web::Form<Signed>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
+    let work = Work::Bring { study: view.study.id, table: list.table_id };
+    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Matching the list", &work).await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
+/// Makes the scored list a table that other programs read.
+pub async fn publish(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<ListPath>,
+    form: web::Form<Signed>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
+    if list.scored_id.is_none() {
+        return Err(PageError::Refused("The list is not scored yet.".into()));
+    }
+    let work = Work::Publish { list: list.id };
+    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Publishing the list", &work).await?;
     see_other(&format!("/jobs/{job}"))
 }
 

@@ -1,0 +1,2 @@
+-- Where a scored list stands as a table that other programs read.
+ALTER TABLE list ADD COLUMN published text;
