@@ -12,9 +12,11 @@ pub mod findings;
 pub mod fits;
 pub mod jobs;
 pub mod judgements;
+mod keys;
 pub mod ledger;
 pub mod lists;
 pub mod models;
+pub mod programs;
 pub mod queries;
 pub mod records;
 pub mod releases;
@@ -27,8 +29,8 @@ pub mod uploads;
 pub mod watched;
 
 pub use entity::{
-    account, campaign, finding, job, ledger_entry, list, model, record_table, release, release_key, release_promise,
-    release_use, release_version, rule_tried, search, source, study, upload, workspace,
+    account, campaign, finding, job, ledger_entry, list, model, program_key, record_table, release, release_key,
+    release_promise, release_use, release_version, rule_tried, search, source, study, upload, workspace,
 };
 pub use error::StoreError;
 

@@ -1,21 +1,15 @@
 //! Models and policies that other programs call.
 
 use chrono::{DurationRound, TimeDelta, Utc};
-use pronoia_core::model::hex;
 use pronoia_core::study::ChosenPolicy;
-use rand::RngExt;
 use sea_orm::sqlx;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
     TransactionTrait,
 };
-use sha2::{Digest, Sha256};
 
 use crate::entity::{release, release_key, release_use, release_version};
-use crate::{Result, Store, StoreError};
-
-/// Letters of a key that are shown afterwards.
-const SHOWN: usize = 8;
+use crate::{Result, Store, StoreError, keys};
 
 /// What a key opens.
 #[derive(Debug, Clone)]
@@ -190,18 +184,17 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn add_release_key(&self, release_id: i64, name: &str, per_minute: i32) -> Result<String> {
-        let bytes: [u8; 24] = rand::rng().random();
-        let key = format!("pr_{}", hex(&bytes));
+        let made = keys::make("pr");
         let row = release_key::ActiveModel {
             release_id: Set(release_id),
             name: Set(name.into()),
-            sha256: Set(digest(&key)),
-            begins: Set(key.chars().take(SHOWN).collect()),
+            sha256: Set(made.sha256),
+            begins: Set(made.begins),
             per_minute: Set(per_minute),
             ..Default::default()
         };
         row.insert(&self.db).await?;
-        Ok(key)
+        Ok(made.key)
     }
 
     /// The keys to a release, newest first.
@@ -234,7 +227,7 @@ impl Store {
     /// If the database does not answer.
     pub async fn opened_by(&self, key: &str) -> Result<Option<Opened>> {
         let found =
-            release_key::Entity::find().filter(release_key::Column::Sha256.eq(digest(key))).one(&self.db).await?;
+            release_key::Entity::find().filter(release_key::Column::Sha256.eq(keys::digest(key))).one(&self.db).await?;
         let Some(key) = found.filter(|key| key.revoked_at.is_none()) else { return Ok(None) };
         let release = release::Entity::find_by_id(key.release_id).one(&self.db).await?;
         Ok(release.map(|release| Opened { key, release }))
@@ -295,8 +288,4 @@ impl release_version::Model {
     pub fn decided_by(&self) -> Result<ChosenPolicy> {
         Ok(serde_json::from_value(self.policy.clone())?)
     }
-}
-
-fn digest(key: &str) -> String {
-    hex(&Sha256::digest(key.as_bytes()))
 }

@@ -24,6 +24,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::WATCH),
             Box::new(Step::CHALLENGER),
             Box::new(Step::PUBLISHED),
+            Box::new(Step::PROGRAM),
         ]
     }
 }
@@ -68,6 +69,8 @@ impl Step {
     const CHALLENGER: Self = Self { name: "m0015_challenger", sql: include_str!("schema/0015_challenger.sql") };
     /// Scored lists that other programs read.
     const PUBLISHED: Self = Self { name: "m0016_published", sql: include_str!("schema/0016_published.sql") };
+    /// Keys by which other programs do the work of a workspace.
+    const PROGRAM: Self = Self { name: "m0017_program", sql: include_str!("schema/0017_program.sql") };
 }
 
 impl MigrationName for Step {

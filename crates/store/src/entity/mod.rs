@@ -10,6 +10,7 @@ pub mod list;
 pub mod meaning;
 pub mod membership;
 pub mod model;
+pub mod program_key;
 pub mod record_table;
 pub mod release;
 pub mod release_key;

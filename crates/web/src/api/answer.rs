@@ -7,6 +7,8 @@ use serde::Serialize;
 use thiserror::Error;
 use utoipa::ToSchema;
 
+use crate::error::PageError;
+
 /// Why there is no answer.
 #[derive(Debug, Error)]
 pub enum ApiError {
@@ -28,12 +30,56 @@ pub enum ApiError {
     /// Neither JSON nor CSV.
     #[error("Send customers as application/json or as text/csv; this is {0}.")]
     Unsupported(String),
+    /// No key to a workspace, or one that opens nothing.
+    #[error("Send a key of the workspace, as “Authorization: Bearer pw_…”; they are made at /programs.")]
+    NoProgramKey,
+    /// What is asked for is not there.
+    #[error("{0}")]
+    NotThere(String),
+    /// Not JSON.
+    #[error("Send JSON as application/json.")]
+    NotJson,
     /// From the store.
     #[error("The database is away; try again shortly.")]
-    Store(#[from] StoreError),
+    Store(StoreError),
     /// Ours.
     #[error("{0}")]
     Broken(String),
+}
+
+impl From<StoreError> for ApiError {
+    fn from(e: StoreError) -> Self {
+        match e {
+            StoreError::NotFound(_) => Self::NotThere(e.to_string()),
+            StoreError::Refused(_) | StoreError::TooWide(_) => Self::Refused(e.to_string()),
+            StoreError::Damaged(_) => Self::Broken(e.to_string()),
+            e => Self::Store(e),
+        }
+    }
+}
+
+impl From<PageError> for ApiError {
+    fn from(e: PageError) -> Self {
+        match e {
+            PageError::Store(e) => e.into(),
+            PageError::NotFound => Self::NotThere("There is no such thing in this workspace.".into()),
+            PageError::TooLarge(sentence) => Self::TooLarge(sentence),
+            PageError::Refused(sentence) => Self::Refused(sentence),
+            other => Self::Broken(other.to_string()),
+        }
+    }
+}
+
+impl ApiError {
+    /// Why a body cannot be read as JSON.
+    pub fn of_body(e: &actix_web::Error) -> Self {
+        match e.as_response_error().status_code() {
+            StatusCode::PAYLOAD_TOO_LARGE => Self::TooLarge("The body is too large.".into()),
+            StatusCode::UNSUPPORTED_MEDIA_TYPE => Self::NotJson,
+            _ if e.to_string().contains("Content type") => Self::NotJson,
+            _ => Self::Refused(format!("The body cannot be read: {e}.")),
+        }
+    }
 }
 
 /// What is told instead of an answer.
@@ -46,12 +92,12 @@ pub struct Problem {
 impl ResponseError for ApiError {
     fn status_code(&self) -> StatusCode {
         match self {
-            Self::NoKey => StatusCode::UNAUTHORIZED,
-            Self::NotFound(_) => StatusCode::NOT_FOUND,
+            Self::NoKey | Self::NoProgramKey => StatusCode::UNAUTHORIZED,
+            Self::NotFound(_) | Self::NotThere(_) => StatusCode::NOT_FOUND,
             Self::TooOften(..) => StatusCode::TOO_MANY_REQUESTS,
             Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
             Self::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
-            Self::Unsupported(_) => StatusCode::UNSUPPORTED_MEDIA_TYPE,
+            Self::Unsupported(_) | Self::NotJson => StatusCode::UNSUPPORTED_MEDIA_TYPE,
             Self::Store(_) => StatusCode::SERVICE_UNAVAILABLE,
             Self::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
@@ -64,7 +110,7 @@ impl ResponseError for ApiError {
         }
         let mut response = HttpResponse::build(status);
         match self {
-            Self::NoKey => drop(response.insert_header(("WWW-Authenticate", "Bearer"))),
+            Self::NoKey | Self::NoProgramKey => drop(response.insert_header(("WWW-Authenticate", "Bearer"))),
             Self::TooOften(_, seconds) => drop(response.insert_header(("Retry-After", seconds.to_string()))),
             Self::Store(_) => drop(response.insert_header(("Retry-After", "5"))),
             _ => {}

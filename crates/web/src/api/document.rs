@@ -4,13 +4,30 @@ use actix_web::HttpResponse;
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
+use super::product::{fits, jobs, lists, studies, tables};
 use super::{answer, score};
 
 /// How releases are called.
 #[derive(OpenApi)]
 #[openapi(
-    info(title = "Pronoia", description = "Scores of customers, by models and policies that were released."),
-    paths(score::score, formula_schema),
+    info(title = "Pronoia", description = "Customers scored by models and policies that were released, and the work of a workspace done by programs."),
+    paths(
+        score::score,
+        formula_schema,
+        tables::all,
+        tables::send,
+        tables::file,
+        tables::accept,
+        jobs::one,
+        studies::all,
+        studies::begin,
+        studies::one,
+        fits::begin,
+        lists::all,
+        lists::bring,
+        lists::score,
+        lists::take,
+    ),
     components(schemas(score::Request, score::Response, score::Customer, answer::Problem)),
     modifiers(&Keys)
 )]
@@ -20,7 +37,10 @@ struct Keys;
 
 impl Modify for Keys {
     fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
-        let key = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).description(Some("A key of the release.")).build();
+        let key = HttpBuilder::new()
+            .scheme(HttpAuthScheme::Bearer)
+            .description(Some("A key of the release, or of the workspace."))
+            .build();
         document.components.get_or_insert_default().add_security_scheme("key", SecurityScheme::Http(key));
     }
 }

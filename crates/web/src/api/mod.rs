@@ -4,6 +4,7 @@ mod answer;
 mod document;
 mod limits;
 mod opened;
+mod product;
 mod score;
 pub mod served;
 
@@ -22,6 +23,7 @@ pub fn routes(config: &mut ServiceConfig) {
             .route("/openapi.json", get().to(document::document))
             .route("/formula.schema.json", get().to(document::formula_schema))
             .route("/releases/{name}/score", post().to(score::score))
+            .configure(product::routes)
             .default_service(web::to(answer::nothing_here)),
     );
 }

@@ -146,7 +146,7 @@ async fn mend_candidate(app: &App, study: &StudyView, caution: &Caution) -> Resu
         }
         (Remedy::FitForest, _) => {
             let forest = Settings::of_family("forest").ok_or(PageError::NotFound)?;
-            super::train::fit_beside(app, study, &forest.into()).await
+            super::train::fit_beside(app, study, &forest.into()).await.map(drop)
         }
         _ => Ok(app.store.retire_model(model.id).await?),
     }

@@ -17,6 +17,7 @@ mod lists;
 pub(crate) mod live;
 pub(crate) mod outcome;
 pub(crate) mod prepare;
+mod programs;
 mod query;
 mod records;
 mod sign_in;
@@ -25,7 +26,7 @@ mod split;
 pub(crate) mod statement;
 pub mod steps;
 mod strip;
-mod train;
+pub(crate) mod train;
 mod uploads;
 
 use actix_web::web::{self, ServiceConfig, get, post, resource, scope};
@@ -65,6 +66,8 @@ pub fn routes(config: &mut ServiceConfig) {
         .route("/tables/{id}/join", post().to(join::make))
         .route("/tables/{id}/append", get().to(append::page))
         .route("/tables/{id}/append", post().to(append::make))
+        .service(resource("/programs").route(get().to(programs::page)).route(post().to(programs::add)))
+        .route("/programs/{id}/revoke", post().to(programs::revoke))
         .route("/query", get().to(query::page))
         .route("/query/keep", post().to(query::keep))
         .route("/query/answer.csv", get().to(query::download))

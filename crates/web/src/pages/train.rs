@@ -175,18 +175,19 @@ pub async fn begin(
     see_other(&view.href("train"))
 }
 
-/// Fits a candidate beside those that are there, on the present choices.
-pub(super) async fn fit_beside(app: &App, view: &StudyView, recipe: &Recipe) -> Result<(), PageError> {
+/// Fits a candidate beside those that are there, on the present choices; the job.
+pub async fn fit_beside(app: &App, view: &StudyView, recipe: &Recipe) -> Result<i64, PageError> {
     fit(app, view, recipe, &ready_basis(view)?).await
 }
 
-/// Puts a candidate in the queue; refused here rather than by the job if there
+/// Puts a candidate in the queue, and gives the job; refused here rather than by the job if there
 /// will never be memory for it.
-async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Result<(), PageError> {
+async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Result<i64, PageError> {
     app.memory.check(bytes_needed(&view.table, basis, recipe)?).map_err(PageError::Refused)?;
     let fit = Fit { name: recipe.name(), recipe, basis, seed: view.state.split.seed };
-    app.store.queue_fit(&view.study, &fit, None).await?;
-    Ok(())
+    let model = app.store.queue_fit(&view.study, &fit, None).await?;
+    let jobs = app.store.jobs_to(view.study.workspace_id, &Work::Fit { model }).await?;
+    Ok(jobs.first().map_or(0, |job| job.id))
 }
 
 /// Puts a blend of the candidates that were ticked in the queue.

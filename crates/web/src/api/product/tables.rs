@@ -1,0 +1,238 @@
+//! Tables, and the files that they are made of.
+
+use actix_web::{HttpResponse, web};
+use futures_util::TryStreamExt;
+use pronoia_store::jobs::Work;
+use pronoia_store::uploads::Arrived;
+use serde::{Deserialize, Serialize};
+use tokio::io::AsyncWriteExt;
+use utoipa::ToSchema;
+
+use super::super::answer::{ApiError, Problem};
+use super::Program;
+use super::jobs::{Queued, queued};
+use crate::{App, text};
+
+/// The longest name of a file.
+const LONGEST_NAME: usize = 120;
+
+/// A table of the workspace.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Table {
+    /// Its key.
+    pub id: i64,
+    /// Its name.
+    pub name: String,
+    /// Which version of it.
+    pub version: i32,
+    /// Its rows.
+    pub rows: i64,
+    /// Its columns in order.
+    pub columns: Vec<Column>,
+}
+
+/// A column of a table.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Column {
+    /// Its name.
+    pub name: String,
+    /// `number`, `ordered`, `category`, `yes/no`, `date`, `code` or `text`.
+    pub kind: String,
+}
+
+/// The tables of the workspace, newest first.
+#[utoipa::path(
+    get,
+    path = "/api/v1/tables",
+    responses(
+        (status = 200, description = "The tables", body = Vec<Table>),
+        (status = 401, description = "No key, or one that opens nothing", body = Problem),
+        (status = 429, description = "Called too often", body = Problem),
+        (status = 503, description = "The database is away", body = Problem),
+    ),
+    security(("key" = []))
+)]
+pub async fn all(app: web::Data<App>, program: Program) -> Result<HttpResponse, ApiError> {
+    let mut tables = Vec::new();
+    for table in app.store.tables(program.workspace).await? {
+        let columns = table.stored_columns()?.into_iter();
+        let columns = columns.map(|c| Column { name: c.name, kind: c.kind.word().to_owned() }).collect();
+        tables.push(Table { id: table.id, name: table.name, version: table.version, rows: table.rows, columns });
+    }
+    Ok(HttpResponse::Ok().json(tables))
+}
+
+/// What the file is called, which says what it is by its ending.
+#[derive(Debug, Deserialize)]
+pub struct Named {
+    name: String,
+    /// The study that it is a list for, if it is one.
+    study: Option<i64>,
+}
+
+/// A file that is being read.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Sent {
+    /// The file's key.
+    pub file: i64,
+    /// The job that reads it.
+    pub job: i64,
+}
+
+/// Sends a file: delimited text, a workbook, Parquet, Arrow or JSON lines. Once its job is done it waits
+/// to be accepted; a list is matched at once.
+#[utoipa::path(
+    post,
+    path = "/api/v1/files",
+    params(
+        ("name" = String, Query, description = "What the file is called: members.csv"),
+        ("study" = Option<i64>, Query, description = "The study that it is a list for, if it is one"),
+    ),
+    request_body(content((String = "application/octet-stream")), description = "The file as it is"),
+    responses(
+        (status = 202, description = "It is being read", body = Sent),
+        (status = 400, description = "No name was given", body = Problem),
+        (status = 401, description = "No key, or one that opens nothing", body = Problem),
+        (status = 404, description = "No such study in this workspace", body = Problem),
+        (status = 413, description = "Too many bytes", body = Problem),
+        (status = 422, description = "Nothing arrived, or it has no name", body = Problem),
+        (status = 429, description = "Called too often", body = Problem),
+        (status = 503, description = "The database is away", body = Problem),
+    ),
+    security(("key" = []))
+)]
+pub async fn send(
+    app: web::Data<App>,
+    program: Program,
+    named: web::Query<Named>,
+    body: web::Payload,
+) -> Result<HttpResponse, ApiError> {
+    let name = named.name.rsplit(['/', '\\']).next().unwrap_or_default();
+    let name: String = name.chars().filter(|c| !c.is_control()).take(LONGEST_NAME).collect();
+    if name.trim().is_empty() {
+        return Err(ApiError::Refused("Say what the file is called: ?name=members.csv.".into()));
+    }
+    let study = match named.study {
+        Some(id) => Some(app.store.study(program.workspace, id).await?.id),
+        None => None,
+    };
+    let path = app.place().await.map_err(|e| ApiError::Broken(e.to_string()))?;
+    let kept = kept(&app, &path, body).await;
+    let size = match kept {
+        Ok(size) => size,
+        Err(e) => {
+            let _ = tokio::fs::remove_file(&path).await;
+            return Err(e);
+        }
+    };
+    let arrived = Arrived { file_name: &name, origin: None, path: &path, size };
+    let upload = app.store.add_upload(program.workspace, study, &arrived).await?;
+    let work = Work::Scan { upload, sheet: None };
+    let job = app.store.enqueue(program.workspace, study, &format!("Reading {name}"), &work).await?;
+    Ok(HttpResponse::Accepted().json(Sent { file: upload, job }))
+}
+
+/// Streams the body to a file, within the limit; its bytes.
+async fn kept(app: &App, path: &std::path::Path, mut body: web::Payload) -> Result<u64, ApiError> {
+    let broken = |e: std::io::Error| ApiError::Broken(e.to_string());
+    let mut file = tokio::fs::File::create(path).await.map_err(broken)?;
+    let mut size = 0u64;
+    while let Some(piece) =
+        body.try_next().await.map_err(|e| ApiError::Refused(format!("The file did not arrive whole: {e}.")))?
+    {
+        size += piece.len() as u64;
+        if size > app.config.most_upload {
+            let most = text::bytes(app.config.most_upload);
+            return Err(ApiError::TooLarge(format!("A file holds {most} at most; nothing was kept.")));
+        }
+        file.write_all(&piece).await.map_err(broken)?;
+    }
+    file.flush().await.map_err(broken)?;
+    match size {
+        0 => Err(ApiError::Refused("The file is empty; send its bytes as the body.".into())),
+        size => Ok(size),
+    }
+}
+
+/// A file, and how it was understood.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct File {
+    /// Its key.
+    pub id: i64,
+    /// What it is called.
+    pub name: String,
+    /// `reading`, `ready`, `importing`, `done`, `failed` or `stopped`.
+    pub state: String,
+    /// Rows that fit.
+    pub rows: Option<u64>,
+    /// Rows that do not, and will be left out.
+    pub rejected: Option<u64>,
+    /// Cells that will be taken as missing.
+    pub misfit_cells: Option<u64>,
+    /// Its columns as they were understood.
+    pub columns: Vec<Column>,
+    /// Why it cannot be read.
+    pub error: Option<String>,
+    /// The table that was made of it.
+    pub table: Option<i64>,
+}
+
+/// A file, and how it was understood.
+#[utoipa::path(
+    get,
+    path = "/api/v1/files/{id}",
+    params(("id" = i64, Path, description = "The file")),
+    responses(
+        (status = 200, description = "How it was understood", body = File),
+        (status = 401, description = "No key, or one that opens nothing", body = Problem),
+        (status = 404, description = "No such file in this workspace", body = Problem),
+        (status = 429, description = "Called too often", body = Problem),
+        (status = 503, description = "The database is away", body = Problem),
+    ),
+    security(("key" = []))
+)]
+pub async fn file(app: web::Data<App>, program: Program, id: web::Path<i64>) -> Result<HttpResponse, ApiError> {
+    let upload = app.store.upload(program.workspace, *id).await?;
+    let scan = upload.scanned()?;
+    let columns = scan.iter().flat_map(|scan| &scan.plan.columns);
+    Ok(HttpResponse::Ok().json(File {
+        id: upload.id,
+        name: upload.file_name.clone(),
+        state: upload.state.clone(),
+        rows: scan.as_ref().map(|scan| scan.rows),
+        rejected: scan.as_ref().map(|scan| scan.rejected),
+        misfit_cells: scan.as_ref().map(|scan| scan.misfit_cells),
+        columns: columns.map(|c| Column { name: c.name.clone(), kind: c.kind.word().to_owned() }).collect(),
+        error: upload.error.clone(),
+        table: upload.table_id,
+    }))
+}
+
+/// Makes a file that was read a table, as it was understood.
+#[utoipa::path(
+    post,
+    path = "/api/v1/files/{id}/accept",
+    params(("id" = i64, Path, description = "The file")),
+    responses(
+        (status = 202, description = "It is being brought in", body = Queued),
+        (status = 401, description = "No key, or one that opens nothing", body = Problem),
+        (status = 404, description = "No such file in this workspace", body = Problem),
+        (status = 422, description = "It is still being read, or was accepted already", body = Problem),
+        (status = 429, description = "Called too often", body = Problem),
+        (status = 503, description = "The database is away", body = Problem),
+    ),
+    security(("key" = []))
+)]
+pub async fn accept(app: web::Data<App>, program: Program, id: web::Path<i64>) -> Result<HttpResponse, ApiError> {
+    let upload = app.store.upload(program.workspace, *id).await?;
+    let ready = upload.scanned()?.filter(|_| upload.state == "ready");
+    let scan = ready.ok_or_else(|| {
+        ApiError::Refused(
+            "The file is not ready to be accepted: it is still being read, or was accepted already.".into(),
+        )
+    })?;
+    app.store.set_scan(upload.id, &scan, "importing").await?;
+    let title = format!("Bringing in {}", upload.file_name);
+    let work = Work::Import { upload: upload.id };
+    Ok(queued(app.store.enqueue(program.workspace, None, &title, &work).await?))
+}

@@ -1,0 +1,73 @@
+//! Keys by which other programs do the work of the workspace.
+
+use actix_web::web;
+use askama::Template;
+use serde::Deserialize;
+
+use super::{PageResult, Signed, see_other};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::Frame;
+use crate::session::Visitor;
+use crate::text;
+
+/// The longest name of a program.
+const LONGEST_NAME: usize = 60;
+
+#[derive(Template)]
+#[template(path = "programs.html")]
+struct Page {
+    frame: Frame,
+    keys: Vec<KeyLine>,
+    /// A key that was just made, shown this once.
+    new_key: Option<String>,
+}
+
+struct KeyLine {
+    id: i64,
+    name: String,
+    begins: String,
+    when: String,
+    revoked: Option<String>,
+}
+
+/// The page.
+pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
+    shown(&app, &visitor, None).await
+}
+
+async fn shown(app: &App, visitor: &Visitor, new_key: Option<String>) -> PageResult {
+    let keys = app.store.program_keys(visitor.workspace_id()).await?.into_iter().map(|key| KeyLine {
+        id: key.id,
+        name: key.name,
+        begins: key.begins,
+        when: text::moment(&key.created_at),
+        revoked: key.revoked_at.as_ref().map(text::moment),
+    });
+    html(&Page { frame: Frame::plain(app, visitor).await?, keys: keys.collect(), new_key })
+}
+
+/// Whose key.
+#[derive(Deserialize)]
+pub struct NewKey {
+    csrf: String,
+    name: String,
+}
+
+/// Makes a key, and shows it this once.
+pub async fn add(app: web::Data<App>, visitor: Visitor, form: web::Form<NewKey>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let name = form.name.trim();
+    if name.is_empty() || name.chars().count() > LONGEST_NAME {
+        return Err(PageError::Refused(format!("Say which program it is for, in up to {LONGEST_NAME} letters.")));
+    }
+    let key = app.store.add_program_key((visitor.workspace_id(), visitor.account_id()), name).await?;
+    shown(&app, &visitor, Some(key)).await
+}
+
+/// Makes a key open nothing any more.
+pub async fn revoke(app: web::Data<App>, visitor: Visitor, id: web::Path<i64>, form: web::Form<Signed>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    app.store.revoke_program_key(visitor.workspace_id(), *id).await?;
+    see_other("/programs")
+}
