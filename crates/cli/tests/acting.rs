@@ -78,7 +78,7 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     b.see(".new-key", "shown this once").await;
     let key = b.text("[data-new-key]").await;
     b.is_accessible("a release").await;
-    b.click(".release details:nth-of-type(1) summary").await;
+    b.click(".release .try-it summary").await;
     b.click(".try button").await;
     b.see("[data-answer]", "probability").await;
     let version = || {
@@ -102,5 +102,18 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
         (uses.iter().map(|used| used.calls).sum::<i64>() == 3).then_some(())
     })
     .await;
+    // What it is, for those who answer for it, and for programs that compute by themselves.
+    b.client.refresh().await.expect("read again");
+    b.is_accessible("a release with calls").await;
+    b.click("a[href$='/statement']").await;
+    b.see("h1", "Statement: ").await;
+    b.see(".statement", "Release “renewals” answers with version 1").await;
+    b.is_accessible("a statement").await;
+    let statement = study.http.get(&format!("/studies/{}/statement.md", study.id));
+    assert!(statement.status == 200 && statement.text.contains("## Economics"));
+    b.press("8").await;
+    b.click("a[href$='/forms']").await;
+    b.see(".forms", "PMML 4.4").await;
+    b.is_accessible("forms").await;
     b.close().await;
 }

@@ -67,6 +67,12 @@ async fn strangers_and_neighbours_see_nothing() {
         "lists/1/scored.csv",
         "campaigns/1",
         "campaigns/1/contacts.csv",
+        "lists/1/beside/2",
+        "live",
+        "forms",
+        "forms/sql",
+        "statement",
+        "statement.md",
     ] {
         pages.push(format!("{study}/{stop}"));
     }
@@ -84,6 +90,10 @@ async fn strangers_and_neighbours_see_nothing() {
         format!("{study}/lists"),
         format!("{study}/lists/1/answers"),
         format!("{study}/lists/1/score"),
+        format!("{study}/lists/1/again"),
+        format!("{study}/lists/1/publish"),
+        format!("{study}/live/1/challenger"),
+        format!("{study}/live/1/happened"),
         "/jobs/1/cancel".into(),
         "/studies".into(),
     ] {
@@ -94,6 +104,8 @@ async fn strangers_and_neighbours_see_nothing() {
             ("table", &id),
             ("title", "x"),
             ("question", "churn"),
+            ("version", "1"),
+            ("percent", "10"),
         ];
         assert_eq!(neighbour.submit(&path, &fields).status, 404, "{path}");
     }

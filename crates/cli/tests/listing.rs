@@ -253,7 +253,7 @@ async fn the_same_customers_scored_twice_stand_side_by_side() {
     // Other programs read either as a table, the one before until there is another.
     for _ in 0..2 {
         let page = first.send("publish", &[]).await;
-        assert!(page.contains("Other programs read it as published_1.renewals_scored"), "{page}");
+        assert!(page.contains("Other programs read it as <code>published_1.renewals_scored</code>"), "{page}");
     }
     let sql = "SELECT count(*)::text FROM published_1.renewals_scored WHERE pronoia_decision = 'act'";
     let acted = study.server.answer(sql).await;

@@ -20,7 +20,7 @@ use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv};
 use sea_orm::{ConnectionTrait, Database, Statement};
 
 /// Predictors of every kind, some of them made by steps.
-const PREDICTORS: [&str; 16] = [
+const PREDICTORS: [&str; 17] = [
     "species",
     "plan_tier",
     "tenure_months",
@@ -36,6 +36,7 @@ const PREDICTORS: [&str; 16] = [
     "monthly fee",
     "joined early",
     "days until renewal",
+    "species and tier",
     "call_minutes",
 ];
 
@@ -44,6 +45,7 @@ fn steps() -> Vec<Step> {
     let derive = |name: &str, expression: &str| Action::Derive { name: name.into(), expression: expression.into() };
     let actions = vec![
         derive("monthly fee", "ROUND(annual_fee / NULLIF(pets, 2)) / 12"),
+        derive("species and tier", "species || ' & ' || plan_tier"),
         derive("days until renewal", "renewal_on - joined_on + EXTRACT(MONTH FROM joined_on + 10.5)"),
         derive(
             "joined early",
@@ -295,7 +297,7 @@ fn what_a_form_cannot_carry_is_refused_with_the_reason() {
     };
     let letters = Formula::of(&derive("LENGTH(clinic)")).expect("a formula");
     let refused = Form::Onnx.write(&letters).expect_err("refused").to_string();
-    assert!(refused.contains("works on the letters of text, which ONNX cannot do"), "{refused}");
+    assert!(refused.contains("“made” works on the letters of text, which ONNX cannot do"), "{refused}");
     assert!(Form::Pmml.write(&letters).is_ok() && Form::Json.write(&letters).is_ok());
     let refused = Formula::of(&derive("pets || plan_tier")).expect_err("refused").to_string();
     assert!(refused.contains("“made” reads the text of “pets”, which is a number read as a code"), "{refused}");

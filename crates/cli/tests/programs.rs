@@ -138,7 +138,7 @@ async fn a_program_takes_records_all_the_way_to_a_scored_list() {
     let first = csv.text.lines().next().expect("names");
     assert!(csv.status == 200 && csv.text.lines().count() == 201, "{}", csv.text);
     assert!(
-        first.contains("pronoia_probability,pronoia_decision") && first.contains("pronoia_expected_gain"),
+        first.contains("pronoia_probability,pronoia_decision") && first.contains("pronoia_gain,pronoia_reasons"),
         "{first}"
     );
     let page = http.get(&format!("/studies/{study}/lists/{id}")).text;

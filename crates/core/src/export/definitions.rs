@@ -11,6 +11,8 @@ use crate::learn::Tree;
 pub(super) struct Definition {
     /// Its name, which no other has.
     pub name: String,
+    /// What it is, as the analyst would call it.
+    pub hint: String,
     /// Number or text.
     pub kind: Type,
     /// What it is.
@@ -133,10 +135,10 @@ impl Definitions {
             return self.inputs.len() + at;
         }
         let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '_' };
-        let hint: String = hint.chars().map(plain).take(NAME_LETTERS).collect();
+        let letters: String = hint.chars().map(plain).take(NAME_LETTERS).collect();
         // The number makes it the only one of its name.
-        let name = format!("pronoia_{}_{}", self.made.len() + 1, hint.trim_matches('_'));
-        self.made.push(Definition { name, kind, is });
+        let name = format!("pronoia_{}_{}", self.made.len() + 1, letters.trim_matches('_'));
+        self.made.push(Definition { name, hint: hint.to_owned(), kind, is });
         self.inputs.len() + self.made.len() - 1
     }
 

@@ -36,6 +36,9 @@ pub enum ApiError {
     /// What is asked for is not there.
     #[error("{0}")]
     NotThere(String),
+    /// What stands behind the question mark of the address cannot be read.
+    #[error("{0}")]
+    BadQuery(String),
     /// Not JSON.
     #[error("Send JSON as application/json.")]
     NotJson,
@@ -93,6 +96,7 @@ impl ResponseError for ApiError {
     fn status_code(&self) -> StatusCode {
         match self {
             Self::NoKey | Self::NoProgramKey => StatusCode::UNAUTHORIZED,
+            Self::BadQuery(_) => StatusCode::BAD_REQUEST,
             Self::NotFound(_) | Self::NotThere(_) => StatusCode::NOT_FOUND,
             Self::TooOften(..) => StatusCode::TOO_MANY_REQUESTS,
             Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,

@@ -75,12 +75,18 @@ pub async fn page(
                 None => app.carried.put(chosen.id, carried(&app, &view, &app.store.model(chosen.id).await?).await?),
             };
             let (finding, refused) = found(&carried.checked);
+            let mut told: Vec<&String> = Vec::new();
             let lines = Form::ALL.into_iter().zip(&carried.forms).map(|(form, written)| FormLine {
                 word: form.word(),
                 title: form.title(),
                 about: form.about(),
                 written: match written {
-                    Ok((bytes, notes)) => Ok((text::bytes(*bytes), notes.clone())),
+                    Ok((bytes, notes)) => {
+                        // What was told of one form holds for the next ones, too.
+                        let news: Vec<&String> = notes.iter().filter(|note| !told.contains(note)).collect();
+                        told.extend(&news);
+                        Ok((text::bytes(*bytes), news.into_iter().cloned().collect()))
+                    }
                     Err(refusal) => Err(refusal.to_string()),
                 },
                 href: format!("{}/{}?model={}", view.href("forms"), form.word(), chosen.id),

@@ -75,9 +75,10 @@ pub async fn page(
 }
 
 async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, just: Just) -> PageResult {
+    // What it tells in the ledger is to be seen at once.
+    app.served.write_down(app).await;
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let server = address_of(request);
-    app.served.write_down(app).await;
     let tables = app.store.tables(visitor.workspace_id()).await?;
     let tables: Vec<(i64, String)> = tables.into_iter().map(|table| (table.id, table.name)).collect();
     let mut releases = Vec::new();

@@ -295,7 +295,15 @@ impl Expressions<'_> {
                 let missing = self.missing(is_text);
                 self.graph.add("Where", &[&is, &missing, &first])
             }
-            Function::Length | Function::Lower | Function::Upper | Function::Trim | Function::Concat => {
+            Function::Concat => {
+                let joined = self.graph.add("StringConcat", &[&first, &values[1]]);
+                let mut nothing = self.condition(&Node::IsMissing(Box::new(arguments[0].clone())), true)?;
+                let other = self.condition(&Node::IsMissing(Box::new(arguments[1].clone())), true)?;
+                nothing = self.graph.add("Or", &[&nothing, &other]);
+                let missing = self.missing(true);
+                self.graph.add("Where", &[&nothing, &missing, &joined])
+            }
+            Function::Length | Function::Lower | Function::Upper | Function::Trim => {
                 return self.refused("works on the letters of text");
             }
             _ => return self.refused("works on text in a way"),

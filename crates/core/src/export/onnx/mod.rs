@@ -81,7 +81,7 @@ fn defined(
     match &definition.is {
         // Days come as numbers.
         Is::DaysSince1970(place) => Ok(places[*place].clone()),
-        Is::Value(node) => Expressions { formula, column: &definition.name, places, graph }.definition(node),
+        Is::Value(node) => Expressions { formula, column: &definition.hint, places, graph }.definition(node),
         Is::Sum(sum) => {
             let terms: Vec<String> = sum.terms.iter().map(|(place, _)| places[*place].clone()).collect();
             let weights: Vec<f64> = sum.terms.iter().map(|(_, weight)| *weight).collect();

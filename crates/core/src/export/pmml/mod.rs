@@ -75,7 +75,7 @@ impl<'f> Document<'f> {
     }
 
     fn take(&mut self, definition: &Definition) -> Result<(), Refusal> {
-        let expressions = Expressions { formula: self.formula, column: &definition.name };
+        let expressions = Expressions { formula: self.formula, column: &definition.hint };
         let (content, needs) = match &definition.is {
             Is::Trees(trees) => {
                 self.segments.push(trees::model(&expressions, trees, self.schema(&[])));

@@ -104,9 +104,11 @@ pub struct Sent {
 pub async fn send(
     app: web::Data<App>,
     program: Program,
-    named: web::Query<Named>,
+    named: Result<web::Query<Named>, actix_web::Error>,
     body: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
+    let named =
+        named.map_err(|e| ApiError::BadQuery(format!("Say what the file is called: ?name=members.csv ({e}).")))?;
     let name = named.name.rsplit(['/', '\\']).next().unwrap_or_default();
     let name: String = name.chars().filter(|c| !c.is_control()).take(LONGEST_NAME).collect();
     if name.trim().is_empty() {

@@ -1,7 +1,8 @@
 //! What came of a campaign, in sentences and figures.
 
-use pronoia_core::campaign::{Effect, Learned, Outcome};
-use pronoia_core::study::ChosenPolicy;
+use pronoia_core::campaign::{Band, Effect, Learned, Outcome};
+use pronoia_core::drivers::Count;
+use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::campaign;
 
 use crate::frame::{StudyView, encoded};
@@ -21,6 +22,8 @@ pub struct CameOfIt {
     /// Decide with what was found.
     pub decide: Option<String>,
     pub bands: Vec<BandLine>,
+    /// Of whom probabilities were said: records of contacts say them of those contacted.
+    pub said_of: &'static str,
     pub bands_finding: String,
     pub read: String,
 }
@@ -84,6 +87,7 @@ impl CameOfIt {
                 learned: None,
                 decide: None,
                 bands: Vec::new(),
+                said_of: "",
                 bands_finding: String::new(),
                 read,
             };
@@ -94,7 +98,7 @@ impl CameOfIt {
         let heading = if all.is_clear() {
             format!(
                 "{} of those acted on {}, {to} against {from} of those held back: {} points {} ({} to {}).",
-                if to > from { "More" } else { "Fewer" },
+                if all.difference > 0.0 { "More" } else { "Fewer" },
                 question.event_verb(),
                 points(all.difference.abs()),
                 if all.difference < 0.0 { "fewer" } else { "more" },
@@ -137,14 +141,14 @@ impl CameOfIt {
             .flat_map(|band| [band.effect.acted.interval().1, band.effect.control.interval().1])
             .fold(f64::MIN_POSITIVE, f64::max);
         let place = |share: f64| format!("{:.1}", share / most * WIDTH);
-        let ends = |count: pronoia_core::drivers::Count| {
+        let ends = |count: Count| {
             let (low, high) = count.interval();
             [count.rate(), low, high].map(place)
         };
         let bands = results.bands.iter().map(|band| BandLine {
             label: format!("{} to {}", text::fixed(band.from, 3), text::fixed(band.to, 3)),
             rows: [band.effect.control.rows, band.effect.acted.rows].map(text::count),
-            said: text::percent(band.said),
+            said: text::percent(said_of(question, band).0),
             rates: [band.effect.control.rate(), band.effect.acted.rate()].map(text::percent),
             difference: [
                 points(band.effect.difference),
@@ -178,7 +182,8 @@ impl CameOfIt {
                 let found = text::plain_share((learned.found.clamp(0.0, 1.0) * 1_000.0).round() / 1_000.0);
                 format!("{}?{}={}", view.href("decide"), encoded(&learned.word), found)
             }),
-            bands_finding: bands_said(&results.bands),
+            said_of: if question == Question::Response { "those acted on" } else { "those held back" },
+            bands_finding: bands_said(&results.bands, question),
             bands: bands.collect(),
             groups,
             read,
@@ -197,20 +202,32 @@ fn learned_said(learned: &Learned) -> String {
     }
 }
 
-/// Whether what was said beforehand of those held back came true, and who was moved most.
-fn bands_said(bands: &[pronoia_core::campaign::Band]) -> String {
+/// What was said of a band, and of whom it was said: a model that learned from contacts says who
+/// answers when contacted, every other what happens when nothing is done.
+fn said_of(question: Question, band: &Band) -> (f64, Count) {
+    match question {
+        Question::Response => (band.said_acted, band.effect.acted),
+        _ => (band.said, band.effect.control),
+    }
+}
+
+/// Whether what was said beforehand came true, and who was moved most.
+fn bands_said(bands: &[Band], question: Question) -> String {
+    let whom = if question == Question::Response { "those acted on" } else { "those held back" };
     let misjudged = bands.iter().filter(|band| {
-        let (low, high) = band.effect.control.interval();
-        band.said < low || band.said > high
+        let (said, count) = said_of(question, band);
+        let (low, high) = count.interval();
+        said < low || said > high
     });
     let judged = match misjudged.count() {
-        0 => "What was said of those held back came true in every band.".to_owned(),
-        n => format!("In {} what was said of those held back did not come true.", text::counted(n, "band", "bands")),
+        0 => format!("What was said of {whom} came true in every band."),
+        n => format!("In {} what was said of {whom} did not come true.", text::counted(n, "band", "bands")),
     };
     let most = bands.iter().max_by(|a, b| a.effect.difference.abs().total_cmp(&b.effect.difference.abs()));
     let moved =
         most.filter(|band| band.effect.is_clear()).map_or(" No band was clearly moved by itself.".to_owned(), |band| {
             format!(" Moved most were those between {} and {}.", text::fixed(band.from, 3), text::fixed(band.to, 3))
         });
-    format!("{judged}{moved} Who is at risk need not be who can be moved.")
+    let likely = if question == Question::Response { "likely" } else { "at risk" };
+    format!("{judged}{moved} Who is {likely} need not be who can be moved.")
 }
