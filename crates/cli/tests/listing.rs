@@ -279,6 +279,12 @@ async fn the_same_customers_scored_twice_stand_side_by_side() {
     for address in [format!("lists/{0}/beside/{0}", first.id), format!("lists/{}/beside/999", first.id)] {
         assert_eq!(study.http.get(&format!("/studies/{}/{address}", study.id)).status, 404, "{address}");
     }
+    // Another line alone is another policy, too; the same one is not.
+    assert_eq!(study.post("decide", &[("line", "0.35"), ("model", boosted.as_str())]), 303);
+    first.send("again", &[]).await;
+    first.send("again", &[]).await;
+    let lists = study.store.lists(study.id).await.expect("lists");
+    assert!(lists.len() == 3 && lists.iter().all(|list| list.table_id == lists[0].table_id));
     let others = brought(&study, "others.csv", &renewals_csv(&members(50, SEED + 2, FIRST_RENEWAL))).await;
     let refused = study.http.get(&format!("/studies/{}/lists/{}/beside/{}", study.id, first.id, others.id));
     assert!(refused.status == 422 && refused.text.contains("only the same ones"), "{}", refused.text);

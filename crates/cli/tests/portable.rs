@@ -20,7 +20,7 @@ use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv};
 use sea_orm::{ConnectionTrait, Database, Statement};
 
 /// Predictors of every kind, some of them made by steps.
-const PREDICTORS: [&str; 17] = [
+const PREDICTORS: [&str; 18] = [
     "species",
     "plan_tier",
     "tenure_months",
@@ -37,6 +37,7 @@ const PREDICTORS: [&str; 17] = [
     "joined early",
     "days until renewal",
     "species and tier",
+    "alike",
     "call_minutes",
 ];
 
@@ -46,6 +47,7 @@ fn steps() -> Vec<Step> {
     let actions = vec![
         derive("monthly fee", "ROUND(annual_fee / NULLIF(pets, 2)) / 12"),
         derive("species and tier", "species || ' & ' || plan_tier"),
+        derive("alike", "CASE WHEN moved_home <> weekend_visits THEN 1 WHEN species = plan_tier THEN 2 ELSE 3 END"),
         derive("days until renewal", "renewal_on - joined_on + EXTRACT(MONTH FROM joined_on + 10.5)"),
         derive(
             "joined early",

@@ -9,6 +9,7 @@ use pronoia_store::{record_table, study};
 use super::fit::{fetch_with, parts};
 use super::{Trouble, Watch, compute};
 use crate::App;
+use crate::frame::decide_alike;
 
 /// A list, matched.
 pub(super) struct Matched {
@@ -127,8 +128,10 @@ pub(super) async fn begin(
     watch: &Watch,
 ) -> Result<i64, Trouble> {
     let lists = app.store.lists(study.id).await?;
-    if let Some(list) = lists.iter().find(|list| list.table_id == table.id && list.model_id == chosen.model_id) {
-        return Ok(list.id);
+    for list in lists.iter().filter(|list| list.table_id == table.id) {
+        if decide_alike(&list.decided_by()?, chosen) {
+            return Ok(list.id);
+        }
     }
     // What was said of the last list with the same columns holds for this one.
     let shape = |table: &record_table::Model| -> Result<Vec<String>, Trouble> {

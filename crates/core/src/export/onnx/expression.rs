@@ -234,7 +234,19 @@ impl Expressions<'_> {
                         false => self.known_but_not(&is, &[value]),
                     }
                 }
-                _ => self.refused("compares the text of two columns"),
+                _ => {
+                    let [a, b] = self.both(pair)?;
+                    let alike = self.graph.add("Equal", &[&a, &b]);
+                    // Missing text is empty on both sides, and yet not alike.
+                    let is_missing = Node::IsMissing(Box::new(pair[0].clone()));
+                    match (how == Comparison::Equal) == wanted {
+                        true => {
+                            let there = self.condition(&is_missing, false)?;
+                            Ok(self.graph.add("And", &[&alike, &there]))
+                        }
+                        false => self.known_but_not(&alike, &[&pair[0], &pair[1]]),
+                    }
+                }
             };
         }
         let [a, b] = self.both(pair)?;
