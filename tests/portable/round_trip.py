@@ -76,9 +76,13 @@ def pmml(path, table, kept={}):
 
 
 def backend():
+    import atexit
+
     from jpmml_evaluator.py4j import Py4JBackend
 
-    return Py4JBackend()
+    started = Py4JBackend()
+    atexit.register(Py4JBackend.destroyGateway)
+    return started
 
 
 def main():

@@ -174,7 +174,9 @@ async fn by_database(table: &Table, queries: &[String]) -> Vec<Vec<f64>> {
         _ => "text",
     };
     let columns: Vec<String> = table.columns().iter().map(|c| format!("\"{}\" {}", c.name, kind(c.kind))).collect();
-    let run = async |sql: String| drop(db.execute_unprepared(&sql).await.expect("the statement runs"));
+    let run = async |sql: String| {
+        db.execute_unprepared(&sql).await.expect("the statement runs");
+    };
     run(format!("CREATE TEMPORARY TABLE customers (row_number integer, {})", columns.join(", "))).await;
     let rows: Vec<usize> = (0..table.rows()).collect();
     for some in rows.chunks(1_000) {

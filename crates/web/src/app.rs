@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use pronoia_core::decide::Weighing;
 use pronoia_store::Store;
-use pronoia_store::records::ActedGroup;
+use pronoia_store::records::{ActedGroup, Hands, Mover};
 use pronoia_store::sources::Connector;
 
 use crate::Budget;
@@ -56,6 +56,10 @@ pub struct App {
     pub(crate) below: Kept<String, Parts>,
     /// Who is acted on in scored lists, by the groups of a column.
     pub(crate) acted_by_group: Kept<(i64, String), Vec<ActedGroup>>,
+    /// Who changes hands between two scorings of the same customers.
+    pub(crate) beside: Kept<(i64, i64), (Vec<Hands>, Vec<Mover>)>,
+    /// For how many rows of scored lists conditions hold.
+    pub(crate) counted: Kept<(i64, String), u64>,
     /// The mean probability of those acted on in scored lists.
     pub(crate) mean_of_acted: Kept<i64, Option<f64>>,
     /// What came of writing models in the forms that other programs compute with.
@@ -76,6 +80,8 @@ impl App {
             weighed: Kept::most(WEIGHED),
             below: Kept::most(WEIGHED),
             acted_by_group: Kept::most(GROUPED),
+            beside: Kept::most(WEIGHED),
+            counted: Kept::most(GROUPED),
             mean_of_acted: Kept::most(GROUPED),
             carried: Kept::most(WEIGHED),
             served: Served::default(),

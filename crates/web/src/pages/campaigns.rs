@@ -38,6 +38,14 @@ pub struct Proposal {
     pub campaigns: Vec<(String, String, String)>,
 }
 
+/// The mean probability of those acted on in a scored list; worked out once, since it never changes.
+pub async fn mean_of_acted(app: &App, table: &record_table::Model) -> Result<Option<f64>, PageError> {
+    Ok(match app.mean_of_acted.get(&table.id) {
+        Some(mean) => *mean,
+        None => *app.mean_of_acted.put(table.id, app.store.mean_of_acted(table, PROBABILITY, DECISION).await?),
+    })
+}
+
 impl Proposal {
     pub async fn of(
         app: &App,
@@ -46,14 +54,7 @@ impl Proposal {
         table: &record_table::Model,
     ) -> Result<Self, PageError> {
         let customers = list.acted.unwrap_or(0).unsigned_abs();
-        // Worked out once, since a list never changes.
-        let mean = match app.mean_of_acted.get(&table.id) {
-            Some(mean) => *mean,
-            None => {
-                let mean = app.store.mean_of_acted(table, PROBABILITY, DECISION).await?;
-                *app.mean_of_acted.put(table.id, mean)
-            }
-        };
+        let mean = mean_of_acted(app, table).await?;
         let economics = list.decided_by()?.policy.economics.typical();
         let rates = mean.and_then(|p| economics.rates(p));
         let question = view.study.kind();

@@ -1,7 +1,7 @@
 //! Lists: bring, match, score, take away.
 
 pub mod beside;
-mod groups;
+pub mod groups;
 pub mod list;
 mod matched;
 pub mod rows;

@@ -2,7 +2,7 @@
 
 mod answer;
 mod append;
-mod campaigns;
+pub(crate) mod campaigns;
 mod cautions;
 mod compare;
 pub mod decide;
@@ -13,7 +13,7 @@ pub(crate) mod forms;
 mod home;
 mod jobs;
 mod join;
-mod lists;
+pub(crate) mod lists;
 pub(crate) mod live;
 pub(crate) mod outcome;
 pub(crate) mod prepare;

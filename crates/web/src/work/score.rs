@@ -2,11 +2,16 @@
 
 use pronoia_core::Progress;
 use pronoia_core::score::{By, Scoring};
+use pronoia_store::record_table;
 use pronoia_store::records::{Label, ScoredList, SealedFor, Source};
 
 use super::import::keep;
 use super::matching::Matched;
 use super::{Trouble, Watch, compute};
+use crate::error::PageError;
+use crate::pages::campaigns::mean_of_acted;
+use crate::pages::lists::groups::GroupsView;
+use crate::pages::lists::rows::Asked;
 use crate::{App, text};
 
 /// Scores a list.
@@ -62,6 +67,18 @@ async fn score_rows(
     let origin = Source { sentence: format!("{}, scored", source.name), rejected: 0, misfit_cells: 0 };
     let label = Label { name: &format!("{} scored", source.name), source: &origin, is_list: true };
     let of_list = ScoredList { list: list.id, acted: scored.acted, gain: scored.gain, lacking: scored.lacking };
-    keep(app, workspace, scored.table, (label, SealedFor::List(of_list)), watch).await?;
+    let kept = keep(app, workspace, scored.table, (label, SealedFor::List(of_list)), watch).await?;
+    // What its page begins with is worked out while nobody waits for it.
+    let kept = app.store.table(workspace, kept).await?;
+    if let Err(e) = looked_at(app, &kept).await {
+        tracing::warn!("a list that was scored could not be added up: {e}");
+    }
     Ok((scored.acted, rows))
+}
+
+/// Adds up what the page of a scored list shows of all its customers.
+async fn looked_at(app: &App, table: &record_table::Model) -> Result<(), PageError> {
+    GroupsView::of(app, table, &Asked::default()).await?;
+    mean_of_acted(app, table).await?;
+    Ok(())
 }

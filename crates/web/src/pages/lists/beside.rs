@@ -94,8 +94,15 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<BesideP
     };
     let one = app.store.table(visitor.workspace_id(), one).await?;
     let other = app.store.table(visitor.workspace_id(), other).await?;
-    let hands = app.store.hands(&one, &other).await?;
-    let movers = app.store.movers(&one, &other, SHOWN).await?;
+    // Worked out once, since lists never change.
+    let both = match app.beside.get(&(one.id, other.id)) {
+        Some(both) => both,
+        None => {
+            let hands = app.store.hands(&one, &other).await?;
+            app.beside.put((one.id, other.id), (hands, app.store.movers(&one, &other, SHOWN).await?))
+        }
+    };
+    let (hands, movers) = &*both;
     let columns = one.stored_columns()?;
     let shown: Vec<usize> =
         (0..columns.len()).filter(|&at| !columns[at].name.starts_with(ADDED)).take(COLUMNS).collect();
@@ -105,7 +112,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<BesideP
         sides.push((model, rule, format!("{}/{}", view.href("lists"), list.id)));
     }
     let [side, other_side] = [sides.remove(0), sides.remove(0)];
-    let (heading, finding) = said(&hands);
+    let (heading, finding) = said(hands);
     let total: u64 = hands.iter().map(|hands| hands.customers).sum();
     html(&Page {
         frame: Frame::of_study(&app, &visitor, &view, 7).await?,
@@ -117,11 +124,11 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<BesideP
         lines: hands.iter().map(|hands| HandsLine::of(hands, total)).collect(),
         columns: shown.iter().map(|&at| StoredColumn::clone(&columns[at]).name).collect(),
         movers: movers
-            .into_iter()
+            .iter()
             .map(|mover| MoverLine {
                 values: shown.iter().map(|&at| mover.values[at].clone().unwrap_or_else(|| "–".into())).collect(),
                 probability: mover.probability.map(|p| text::fixed(p, 3)),
-                decisions: mover.decisions,
+                decisions: mover.decisions.clone(),
             })
             .collect(),
     })

@@ -111,7 +111,7 @@ impl RowsView {
                 let nobody = |problem: String| (Page { rows: Vec::new() }, 0, Some(problem));
                 match Expression::check_condition(condition, &types) {
                     Err(wrong) => nobody(wrong_with(condition, &wrong)),
-                    Ok(checked) => match app.store.those(table, &checked, &sort, (offset, ROWS)).await {
+                    Ok(checked) => match those(app, table, &checked, &sort, offset).await {
                         Ok((page, total)) => (page, total, None),
                         Err(StoreError::Refused(problem)) => nobody(problem),
                         Err(e) => return Err(e.into()),
@@ -160,6 +160,22 @@ fn shown(columns: &[StoredColumn]) -> Vec<usize> {
     let mut order: Vec<usize> = (0..columns.len()).collect();
     order.sort_by_key(rank);
     order
+}
+
+/// A page of the rows for which a condition holds, and how many they are, which is counted once.
+async fn those(
+    app: &App,
+    table: &record_table::Model,
+    condition: &Expression,
+    sort: &Sort,
+    offset: u64,
+) -> Result<(Page, u64), StoreError> {
+    let from = (table.id, condition.source().to_owned());
+    let total = match app.counted.get(&from) {
+        Some(total) => *total,
+        None => *app.counted.put(from, app.store.count_those(table, condition).await?),
+    };
+    Ok((app.store.those(table, condition, sort, (offset, ROWS)).await?, total))
 }
 
 /// What is wrong with a condition, and where.
