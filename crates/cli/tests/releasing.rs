@@ -160,6 +160,8 @@ async fn whoever_may_not_call_or_calls_wrongly_is_told_so() {
     let many = vec![json!({"annual_fee": 1}); 10_001];
     let answer = call(&study, &key, JSON, &json!({ "customers": many }).to_string());
     assert!(answer.status == 413 && plain(&problem(&answer)).contains("10 000 customers at most"), "{}", answer.text);
+    let answer = call(&study, &key, "text/csv", &format!("annual_fee,pets\n{}", "1,2\n".repeat(10_001)));
+    assert!(answer.status == 413 && plain(&problem(&answer)).contains("10 000 customers at most"), "{}", answer.text);
     let heavy = "x".repeat(8_000_001);
     let answer = call(&study, &key, JSON, &heavy);
     assert!(answer.status == 413 && problem(&answer).contains("send several"), "{}", answer.text);

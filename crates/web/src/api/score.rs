@@ -157,7 +157,7 @@ async fn answer(
                 scored_by(&ready, &request).map_err(ApiError::Refused)?
             } else {
                 let ready = std::sync::Arc::clone(&ready);
-                beside(move || scored_by(&ready, &request)).await?
+                beside(move || scored_by(&ready, &request).map_err(ApiError::Refused)).await?
             };
             let response = Response {
                 release: release.name.clone(),
@@ -187,8 +187,8 @@ fn few_enough(customers: usize) -> Result<(), ApiError> {
 }
 
 /// Works beside the threads that answer.
-async fn beside<T: Send + 'static>(work: impl FnOnce() -> Result<T, String> + Send + 'static) -> Result<T, ApiError> {
-    web::block(work).await.map_err(|e| ApiError::Broken(e.to_string()))?.map_err(ApiError::Refused)
+async fn beside<T: Send + 'static>(work: impl FnOnce() -> Result<T, ApiError> + Send + 'static) -> Result<T, ApiError> {
+    web::block(work).await.map_err(|e| ApiError::Broken(e.to_string()))?
 }
 
 /// Customers that were scored, and what they are like.
@@ -224,28 +224,23 @@ pub fn written(release: &str, ready: &Ready, scored: &Scored) -> String {
     serde_json::to_string_pretty(&response).unwrap_or_else(|e| e.to_string())
 }
 
-fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Answered), String> {
-    let (list, scan) = read_table(body, &Unwatched).map_err(|e| e.to_string())?;
+fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Answered), ApiError> {
+    let (list, scan) = read_table(body, &Unwatched).map_err(|e| ApiError::Refused(e.to_string()))?;
     if scan.rejected > 0 {
-        return Err(format!(
+        return Err(ApiError::Refused(format!(
             "{} cannot be read; mend them and send all again.",
             text::counted(scan.rejected as usize, "row", "rows")
-        ));
+        )));
     }
-    if list.rows() > MOST {
-        return Err(format!(
-            "A call holds {} customers at most; this has {}.",
-            text::count(MOST as u64),
-            text::count(list.rows() as u64)
-        ));
-    }
+    few_enough(list.rows())?;
     let (report, matched) = match_list(&ready.model, &ready.names_of_policy(), &list, &Answers::new());
     if !report.is_complete() {
-        return Err(format!("Columns that are needed are missing: {}.", report.lacking().join(", ")));
+        let lacking = report.lacking().join(", ");
+        return Err(ApiError::Refused(format!("Columns that are needed are missing: {lacking}.")));
     }
-    let answered = scored(ready, &list, &matched)?;
+    let answered = scored(ready, &list, &matched).map_err(ApiError::Refused)?;
     let mut bytes = Vec::new();
-    Form::Csv.write(&answered.scored.table, &mut bytes).map_err(|e| e.to_string())?;
+    Form::Csv.write(&answered.scored.table, &mut bytes).map_err(|e| ApiError::Refused(e.to_string()))?;
     Ok((bytes, answered))
 }
 

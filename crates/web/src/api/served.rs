@@ -113,20 +113,20 @@ impl Served {
                 self.count(of, used, &met);
                 continue;
             }
-            let watched = match met.customers {
-                0 => Ok(()),
-                _ => self.watch(app, of, &met).await,
-            };
-            if let Err(e) = watched {
+            if met.customers == 0 {
+                continue;
+            }
+            if let Err(e) = app.store.note_tally(called.version, &met).await {
                 tracing::warn!("whom a release met could not be written down: {e}");
                 self.count(of, Use::default(), &met);
+            } else if let Err(e) = self.alert(app, of).await {
+                tracing::warn!("whom a release met could not be compared with the fit: {e}");
             }
         }
     }
 
-    /// Writes down whom a version has met; what has moved since is told once.
-    async fn watch(&self, app: &App, (release, version): (i64, i64), met: &Tally) -> Result<(), StoreError> {
-        app.store.note_tally(version, met).await?;
+    /// Tells in the ledger, once, what has moved since a version was fitted.
+    async fn alert(&self, app: &App, (release, version): (i64, i64)) -> Result<(), StoreError> {
         let release = app.store.release_of(release).await?;
         let ready = self.ready(app, (release.workspace_id, version)).await?;
         let found = app.store.tally(version, DAYS).await?.found(&ready.expected);
