@@ -84,6 +84,53 @@ fn looked_at(state: &StudyState, table: &Table, question: Question) -> Vec<Cauti
     look(&Seen { table: &seen_table, happened: &happened, dealt: &dealt, profile: &profile, state, question })
 }
 
+/// How many cautions are raised in a study in which nothing is wrong: drivers that are known before, of
+/// several kinds and shapes, some with gaps, some related to each other.
+fn raised_in_clean_study(seed: u64) -> Vec<Caution> {
+    let mut planted = Planted::new();
+    planted.rng = ChaCha8Rng::seed_from_u64(seed);
+    let left = planted.left.clone();
+    let kinds = planted.rng.random_range(3..9);
+    for n in 0..kinds {
+        let lean = planted.rng.random_range(0.0..0.8);
+        match planted.rng.random_range(0..6u8) {
+            0 => planted.numbers(&format!("amount_{n}"), |row, rng| {
+                let base = f64::from(rng.random_range(0..5_000_u16)) / 10.0;
+                base * (1.0 + lean * f64::from(u8::from(left[row]))) + rng.random::<f64>()
+            }),
+            1 => planted.numbers(&format!("times_{n}"), |row, rng| {
+                f64::from(rng.random_range(0..12u8))
+                    + (lean * 3.0).round() * f64::from(u8::from(left[row] && rng.random::<f64>() < 0.3))
+            }),
+            2 => planted.words(&format!("kind_{n}"), Kind::Category, |row, rng| {
+                let favoured = left[row] && rng.random::<f64>() < lean * 0.4;
+                if favoured {
+                    "first".into()
+                } else {
+                    ["first", "second", "third", "fourth"][rng.random_range(0..4)].into()
+                }
+            }),
+            3 => planted.words(&format!("has_{n}"), Kind::YesNo, |row, rng| {
+                let share = 0.4 + 0.2 * lean * f64::from(u8::from(left[row]));
+                if rng.random::<f64>() < share { "yes" } else { "no" }.into()
+            }),
+            4 => planted.days(&format!("since_{n}"), |_, rng| 18_000 + rng.random_range(0..900)),
+            _ => planted.numbers(&format!("ratio_{n}"), |_, rng| (rng.random::<f64>() * 4.0).exp()),
+        }
+    }
+    planted.words("member_id", Kind::Code, |row, _| format!("M{row:06}"));
+    planted.cautions()
+}
+
+#[test]
+fn on_clean_studies_fewer_than_one_caution_is_raised() {
+    let raised: Vec<Caution> = (100..180).flat_map(raised_in_clean_study).collect();
+    let mean = raised.len() as f64 / 80.0;
+    println!("{} cautions in 80 clean studies, {mean:.3} each", raised.len());
+    let told: Vec<(Rule, &str)> = raised.iter().map(|caution| (caution.rule, caution.about.as_str())).collect();
+    assert!(mean < 0.25, "{mean}: {told:?}");
+}
+
 /// The only caution raised, which must be of this rule; its remedy ends it.
 fn only(planted: &Planted, rule: Rule, column: &str) -> Caution {
     let cautions = planted.cautions();

@@ -1,14 +1,14 @@
 //! Lists as they really come: renamed, incomplete, with values that nobody has seen.
 
-use pronoia_core::decide::{Amount, Economics, Offers, Policy, Population, Rule};
+use pronoia_core::decide::{Amount, Economics, Line, Offers, Order, Policy, Population, Rule};
 use pronoia_core::expression::Expression;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::prepare::{Action, Step};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::score::{
-    Answer, Answers, BAND, By, DECISION, Extras, Form, GAIN, MatchReport, OTHER_PROBABILITY, PROBABILITY, Paired,
-    REASONS, REMARK, Scored, Scoring, columns_of_policy, match_list, same_rows,
+    Account, Answer, Answers, BAND, By, DECISION, Extras, Form, GAIN, MatchReport, Matching, OTHER_PROBABILITY,
+    PROBABILITY, Paired, Part, REASONS, REMARK, Roll, Scored, Scoring, columns_of_policy, match_list,
 };
 use pronoia_core::study::{Basis, Outcome, Question};
 use pronoia_core::{Kind, Model, Table};
@@ -116,11 +116,11 @@ fn codes_that_lost_their_zeros_to_a_number_are_read_as_codes() {
 fn the_scored_list_keeps_its_columns_and_adds_two() {
     let list = table("id,Annual Fee,plan,district\nx1,150,Plus,012\nx2,160,Basic,013\nx3,170,Complete,014\n");
     let model = model("logistic");
-    let Scored { table, acted, .. } = scored(&model, &list, Some(By::CutOff(0.35)), Extras::default()).expect("scored");
+    let Scored { table, account } = scored(&model, &list, Some(By::CutOff(0.35)), Extras::default()).expect("scored");
     let names: Vec<&str> = table.columns().iter().map(|c| c.name.as_str()).collect();
     assert_eq!(names, ["id", "Annual Fee", "plan", "district", PROBABILITY, DECISION]);
     let decisions = (0..3).filter(|&r| table.column(DECISION).expect("decision").text(r).as_deref() == Some("act"));
-    assert_eq!(decisions.count() as u64, acted);
+    assert_eq!((decisions.count() as u64, 3), (account.acted, account.rows));
     // Scored again, the old scores are replaced and not doubled.
     let again = scored(&model, &table, None, Extras::default()).expect("scored").table;
     assert_eq!(again.columns().len(), 5);
@@ -188,7 +188,7 @@ fn amounts_may_rest_on_columns_that_steps_make_and_on_customers_without_one() {
     let by = By::Policy { policy: &policy, population: &population, steps: &steps };
     let extras = Extras { gain: true, ..Extras::default() };
     let found = scored(&model, &list, Some(by), extras).expect("scored");
-    assert_eq!(found.lacking, 2, "half of minus 90 is no value of a kept customer, and nothing is none");
+    assert_eq!(found.account.lacking, 2, "half of minus 90 is no value of a kept customer, and nothing is none");
     let mean = half.iter().sum::<f64>() / half.len() as f64;
     let number = |name: &str, row: usize| found.table.column(name).expect("there").number(row).expect("a number");
     let mut gained = 0.0;
@@ -200,7 +200,7 @@ fn amounts_may_rest_on_columns_that_steps_make_and_on_customers_without_one() {
         assert_eq!(acts, gain > 0.0);
         gained += if acts { gain } else { 0.0 };
     }
-    assert!((found.gain.expect("a gain") - gained).abs() < 1e-9);
+    assert!((found.account.gain.expect("a gain") - gained).abs() < 1e-9);
 }
 
 #[test]
@@ -248,6 +248,15 @@ fn every_form_of_file_is_read_back_as_it_was() {
             }
         }
     }
+    // In parts, row by row, every form is the same file.
+    for form in Form::ALL {
+        let mut bytes = Vec::new();
+        let mut rows = form.begin(&list.kinds(), 3, &mut bytes).expect("begun");
+        (0..3).for_each(|row| rows.add(&list.take(&[row])).expect("added"));
+        rows.finish().expect("finished");
+        let (read, _) = read_table(&bytes, &Unwatched).expect("read back");
+        assert_eq!(cells(&read), cells(&read_table(&file(form, &list), &Unwatched).expect("read back").0), "{form:?}");
+    }
     let formula = table("note,fee\n\"=HYPERLINK(\"\"x\"\")\",1\n-2+3,2\n");
     assert!(String::from_utf8_lossy(&file(Form::Csv, &formula)).contains("'=HYPERLINK"));
     let (read, _) = read_table(&file(Form::Xlsx, &formula), &Unwatched).expect("read back");
@@ -256,11 +265,10 @@ fn every_form_of_file_is_read_back_as_it_was() {
 
 #[test]
 fn a_sheet_that_is_too_small_is_said_before_anything_is_written() {
-    let mut column = pronoia_core::table::ColumnBuilder::new("x", Kind::Number);
-    (0..1_048_576).for_each(|i| column.push_number(f64::from(i)));
-    let long = Table::new(vec![column.finish()]).expect("a table");
     let mut bytes = Vec::new();
-    let refused = Form::Xlsx.write(&long, &mut bytes).expect_err("too long").to_string();
+    let columns = [("x".to_owned(), Kind::Number)];
+    assert!(Form::Xlsx.begin(&columns, 1_048_575, &mut bytes).is_ok());
+    let refused = Form::Xlsx.begin(&columns, 1_048_576, &mut bytes).err().expect("too long").to_string();
     assert!(refused.contains("Take CSV or Parquet") && bytes.is_empty(), "{refused}");
 }
 
@@ -269,16 +277,97 @@ fn customers_of_the_records_are_found_again() {
     let records = records();
     let list = records.take(&[5, 17, 800]);
     let by = ["id".to_owned()];
-    assert_eq!(same_rows(&list, &records, &by).expect("found"), [Some(5), Some(17), Some(800)]);
+    let roll = Roll::of(&records, &by).expect("identified");
+    assert_eq!(roll.find(&list).expect("found"), [Some(5), Some(17), Some(800)]);
     let strangers = table("id,Annual Fee\nz1,150\nz2,151\n");
-    assert_eq!(same_rows(&strangers, &records, &by).expect("found"), [None, None]);
+    assert_eq!(roll.find(&strangers).expect("found"), [None, None]);
 }
 
 /// Both families, fitted once for all cases.
 static MODELS: std::sync::LazyLock<[Model; 2]> = std::sync::LazyLock::new(|| ["logistic", "boosted"].map(model));
 
+/// A list in which many are alike, some lack something and some are new.
+fn customers(seeds: &[(u32, u8)]) -> Table {
+    let mut text = String::from("id,annual_fee,plan,district\n");
+    for (at, (fee, plan)) in seeds.iter().enumerate() {
+        let fee = if fee % 17 == 0 { String::new() } else { fee.to_string() };
+        text +=
+            &format!("m{at},{fee},{},{:03}\n", ["Basic", "Plus", "Complete", "Other"][*plan as usize], 10 + fee.len());
+    }
+    table(&text)
+}
+
+/// Rules that count nobody, customers, money, and how many of them have the event.
+fn rules() -> Vec<Rule> {
+    let rule = |by, line, limits| Rule { by, line, limits, refer_from: Some(0.2) };
+    vec![
+        Rule::value_aware(),
+        Rule::cut_off(0.4),
+        rule(Order::Probability, Line::Customers(7.0), vec![]),
+        rule(Order::GainPerCost, Line::Budget(60.0), vec![Line::Share(0.5)]),
+        rule(Order::Gain, Line::Precision(0.4), vec![Line::Customers(20.0)]),
+    ]
+}
+
+/// Every column of two tables, cell by cell.
+fn cells(table: &Table) -> Vec<(String, Vec<Option<String>>)> {
+    table.columns().iter().map(|c| (c.name.clone(), (0..c.len()).map(|row| c.text(row)).collect())).collect()
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(40))]
+
+    #[test]
+    fn a_list_in_parts_is_matched_and_scored_as_the_whole(
+        seeds in proptest::collection::vec((90u32..500, 0u8..4), 1..90),
+        at_a_time in 1usize..40,
+        rule in 0usize..5,
+        first in 0usize..2,
+    ) {
+        let (model, list) = (&MODELS[first], customers(&seeds));
+        let (whole_report, whole) = matched(model, &list);
+        let mut policy = Policy {
+            economics: Economics::usual(Question::Churn).chosen(),
+            offers: Offers::default(),
+            rule: rules()[rule].clone(),
+        };
+        let all: Vec<usize> = (0..list.rows()).collect();
+        policy.worked_out(&whole, &all).expect("amounts");
+        let population = Population::default();
+        let by = Some(By::Policy { policy: &policy, population: &population, steps: &[] });
+        let extras = Extras { other_probability: true, gain: true, band: true, reasons: 3, remarks: true };
+        let scoring = Scoring { model, by, extras, tenths: &[0.6, 0.4] };
+        let known: Vec<bool> = all.iter().map(|row| row % 5 == 0).collect();
+        let expected = scoring.of(&list, &whole, &known).expect("scored");
+
+        let columns: Vec<(String, Kind)> = list.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
+        let mut matching = Matching::of(model, &[], &columns, &Answers::new());
+        let mut ahead = scoring.ahead(list.rows());
+        for rows in all.chunks(at_a_time) {
+            let part = list.take(rows);
+            let read = matching.read(&part);
+            matching.meet(&part, &read);
+            ahead.meet(&scoring, &read).expect("met");
+        }
+        let settled = ahead.settled();
+        let (mut account, mut parts) = (Account::default(), Vec::new());
+        for rows in all.chunks(at_a_time) {
+            let part = list.take(rows);
+            let (before, known) = (rows[0] as u64, &known[rows[0]..rows[0] + rows.len()]);
+            let part = Part { list: &part, matched: &matching.read(&part), before, known };
+            let scored = scoring.part(part, &settled).expect("scored");
+            account.add(&scored.account);
+            parts.push(cells(&scored.table));
+        }
+        for (at, (name, cells)) in cells(&expected.table).into_iter().enumerate() {
+            let found: Vec<Option<String>> = parts.iter().flat_map(|part| part[at].1.clone()).collect();
+            prop_assert_eq!(found, cells, "{} in parts of {}", name, at_a_time);
+        }
+        let (gain, whole_gain) = (account.gain.expect("a gain"), expected.account.gain.expect("a gain"));
+        prop_assert!((gain - whole_gain).abs() < 1e-9 * (1.0 + whole_gain.abs()));
+        prop_assert_eq!(Account { gain: expected.account.gain, ..account }, expected.account);
+        prop_assert_eq!(matching.report(), whole_report);
+    }
 
     #[test]
     fn one_customer_and_many_are_scored_the_same(fees in proptest::collection::vec(50u32..400, 2..40)) {

@@ -113,7 +113,7 @@ fn a_model_takes_its_steps_with_it_to_the_list() {
 
 #[test]
 fn only_what_the_predictors_need_is_replayed() {
-    let columns = steps::kinds_of(&churn());
+    let columns = churn().kinds();
     let (kept, read) = steps::needed(&every_kind(), &["size".into()], &columns).expect("steps");
     assert_eq!(kept.len(), 3, "calls are drawn in, the sizes made and grouped");
     assert_eq!(read, ["calls"]);
@@ -137,7 +137,7 @@ fn filters_choose_the_customers_of_the_study() {
     let dealt = basis.deal(&table).expect("parts");
     let all = dealt.training.len() + dealt.validation.len() + dealt.test.len();
     assert_eq!(all, kept.iter().filter(|k| **k).count());
-    let read = basis.columns_read(&steps::kinds_of(&table)).expect("columns");
+    let read = basis.columns_read(&table.kinds()).expect("columns");
     assert_eq!(read, ["calls", "months", "noise", "left"], "what the filter looks at is fetched too");
 }
 
@@ -179,7 +179,7 @@ fn every_step_says_what_it_does_and_a_broken_one_does_not_hide_the_others() {
 
 #[test]
 fn steps_that_do_not_suit_their_column_are_refused_in_words() {
-    let columns = steps::kinds_of(&read_table(b"id,plan,fee\nk1,A,1.5\nk2,B,2\n", &Unwatched).expect("a table").0);
+    let columns = read_table(b"id,plan,fee\nk1,A,1.5\nk2,B,2\n", &Unwatched).expect("a table").0.kinds();
     let refused = |action: Action| action.check(&mut columns.clone()).expect_err("refused").to_string();
     let of = |name: &str| name.to_owned();
     for (action, says) in [

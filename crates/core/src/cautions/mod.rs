@@ -12,6 +12,7 @@ mod few_events;
 mod group_average;
 mod known_afterwards;
 mod left_out;
+mod mistakes;
 mod no_information;
 mod remedy;
 mod repeated_customers;
@@ -25,6 +26,7 @@ mod worse_than_chance;
 
 pub use candidate::{Candidate, look_at_candidate};
 pub use left_out::left_out;
+pub use mistakes::{Answer, MISTAKES, Mistake, Stop};
 pub use remedy::Remedy;
 pub use worse_than_chance::worse_than_chance;
 

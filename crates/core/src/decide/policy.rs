@@ -3,10 +3,10 @@
 use serde::{Deserialize, Serialize};
 
 use super::economics::{Economics, EconomicsError};
+use super::front::{Cut, Front};
 use super::offers::{Offered, Offers};
 use super::payoff::Payoffs;
 use crate::Table;
-use crate::evaluate::descending;
 use crate::number;
 
 /// Economics and rule.
@@ -133,46 +133,38 @@ impl Rule {
     /// The keys at which it changes what is done.
     pub(super) fn keys(&self) -> Vec<f64> {
         let gains = (self.by != Order::Probability).then_some(f64::MIN_POSITIVE);
-        let least = |bound: &Line| if let Line::Least(least) = bound { Some(*least) } else { None };
-        self.bounds().filter_map(least).chain(self.refer_from).chain(gains).collect()
+        self.bounds().filter_map(Line::least).chain(self.refer_from).chain(gains).collect()
     }
 
     /// The line and all limits.
-    fn bounds(&self) -> impl Iterator<Item = &Line> {
+    pub(super) fn bounds(&self) -> impl Iterator<Item = &Line> {
         std::iter::once(&self.line).chain(&self.limits)
     }
 
     /// What is done about each of some customers, by their probabilities and what each is worth;
     /// together they stand for `size` customers.
     pub fn actions(&self, probability: &[f64], payoffs: impl Fn(usize) -> Payoffs, size: f64) -> Vec<Action> {
-        let key: Vec<f64> = (0..probability.len()).map(|at| self.by.key(probability[at], &payoffs(at))).collect();
-        let order = descending(&key);
-        let each = size / probability.len().max(1) as f64;
-        let (mut acted, mut spent, mut events) = (0.0, 0.0, 0.0);
-        let mut last = 0;
-        for (place, &row) in order.iter().enumerate() {
-            acted += each;
-            spent += payoffs(row).spent.expected(probability[row]) * each;
-            events += probability[row] * each;
-            if order.get(place + 1).is_some_and(|&next| key[next] == key[row]) {
-                continue;
+        let worth: Vec<Payoffs> = (0..probability.len()).map(payoffs).collect();
+        let keys = || worth.iter().zip(probability).map(|(worth, &p)| self.by.key(p, worth));
+        let cut = self.fixed_cut().unwrap_or_else(|| {
+            let mut front = Front::of(self, probability.len(), size);
+            for ((key, worth), &p) in keys().zip(&worth).zip(probability) {
+                front.meet(key, worth.spent.expected(p), p);
             }
-            let so_far = SoFar { key: key[row], acted, share: acted / size, spent, events };
-            if !self.by.gains(key[row]) || !self.bounds().filter(|b| !b.may_recover()).all(|b| b.allows(&so_far)) {
-                break;
-            }
-            if self.bounds().all(|bound| bound.allows(&so_far)) {
-                last = place + 1;
-            }
+            front.cut()
+        });
+        keys().zip(probability).map(|(key, &p)| self.action(cut, key, p)).collect()
+    }
+
+    /// What is done about a customer with this key and probability.
+    pub fn action(&self, cut: Cut, key: f64, probability: f64) -> Action {
+        if cut.acts(key) {
+            Action::Act
+        } else if self.refer_from.is_some_and(|from| probability >= from) {
+            Action::Refer
+        } else {
+            Action::Leave
         }
-        let mut actions = vec![Action::Leave; probability.len()];
-        for (&p, action) in probability.iter().zip(&mut actions) {
-            if self.refer_from.is_some_and(|from| p >= from) {
-                *action = Action::Refer;
-            }
-        }
-        order[..last].iter().for_each(|&row| actions[row] = Action::Act);
-        actions
     }
 }
 
@@ -203,6 +195,11 @@ impl Line {
             Self::Budget(budget) => within(so_far.spent, budget),
             Self::Precision(least) => within(least * so_far.acted, so_far.events),
         }
+    }
+
+    /// The least key that it asks for, if that is all it asks.
+    pub(super) fn least(&self) -> Option<f64> {
+        if let Self::Least(least) = self { Some(*least) } else { None }
     }
 
     /// Whether more customers may keep to it although fewer did not.
@@ -280,7 +277,7 @@ impl Order {
     }
 
     /// Whether anybody with this key is ever acted on.
-    fn gains(self, key: f64) -> bool {
+    pub(super) fn gains(self, key: f64) -> bool {
         self == Self::Probability || key > 0.0
     }
 }

@@ -1,7 +1,7 @@
 //! From scores to log-odds that hold, and to the probability.
 
-use super::civil::{call, compare, minus, number, over, plus, times};
 use super::definitions::{Definitions, Is, Sum};
+use super::nodes::{call, compare, minus, number, over, plus, times};
 use crate::calibrate::Calibration;
 use crate::expression::{Comparison, Function, Node, Type};
 

@@ -1,54 +1,8 @@
 //! Calendar days as numbers, so that every form can compute with them.
 
 use super::definitions::Definitions;
-use crate::expression::{Arithmetic, Comparison, Function, Node};
-
-/// A part of a date.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Part {
-    /// The year.
-    Year,
-    /// The month, from 1.
-    Month,
-    /// The day of the month, from 1.
-    Day,
-    /// The day of the week, from 0 for Sunday.
-    Weekday,
-}
-
-/// A number.
-pub(super) fn number(x: f64) -> Node {
-    Node::Number(x)
-}
-
-/// Two numbers put together.
-pub(super) fn arithmetic(how: Arithmetic, a: Node, b: Node) -> Node {
-    Node::Arithmetic(how, Box::new([a, b]))
-}
-
-pub(super) fn plus(a: Node, b: Node) -> Node {
-    arithmetic(Arithmetic::Plus, a, b)
-}
-
-pub(super) fn minus(a: Node, b: Node) -> Node {
-    arithmetic(Arithmetic::Minus, a, b)
-}
-
-pub(super) fn times(a: Node, b: Node) -> Node {
-    arithmetic(Arithmetic::Times, a, b)
-}
-
-pub(super) fn over(a: Node, b: Node) -> Node {
-    arithmetic(Arithmetic::Over, a, b)
-}
-
-pub(super) fn compare(how: Comparison, a: Node, b: Node) -> Node {
-    Node::Compare(how, Box::new([a, b]))
-}
-
-pub(super) fn call(function: Function, argument: Node) -> Node {
-    Node::Call(function, vec![argument])
-}
+use super::nodes::{call, compare, minus, number, over, plus, times};
+use crate::expression::{Comparison, Function, Node};
 
 fn floor(of: Node) -> Node {
     call(Function::Floor, of)
@@ -67,11 +21,11 @@ pub(super) fn rounded(made: &mut Definitions, node: Node) -> Node {
     Node::Case(vec![(is_between, even)], Box::new(floor(half)))
 }
 
-/// A part of the date that is so many days after 1970-01-01 (Hinnant 2013, “chrono-compatible low-level
+/// What a function of dates gives of the date that is so many days after 1970-01-01 (Hinnant 2013, “chrono-compatible low-level
 /// date algorithms”: years from March on, in eras of 400).
-pub(super) fn part(made: &mut Definitions, part: Part, days: Node) -> Node {
+pub(super) fn part(made: &mut Definitions, function: Function, days: Node) -> Node {
     let days = Node::Column(made.number("days", days));
-    if part == Part::Weekday {
+    if function == Function::DayOfWeek {
         let since_sunday = plus(days, number(4.0));
         return minus(since_sunday.clone(), times(number(7.0), fits(since_sunday, 7.0)));
     }
@@ -88,12 +42,12 @@ pub(super) fn part(made: &mut Definitions, part: Part, days: Node) -> Node {
     let from_march = fits(plus(times(number(5.0), of_year.clone()), number(2.0)), 153.0);
     let from_march = Node::Column(made.number("month_from_march", from_march));
     let is_later = compare(Comparison::GreaterOrEqual, from_march.clone(), number(10.0));
-    match part {
-        Part::Day => {
+    match function {
+        Function::DayOfMonth => {
             let before = fits(plus(times(number(153.0), from_march), number(2.0)), 5.0);
             plus(minus(of_year, before), number(1.0))
         }
-        Part::Month => Node::Case(
+        Function::Month => Node::Case(
             vec![(is_later, minus(from_march.clone(), number(9.0)))],
             Box::new(plus(from_march, number(3.0))),
         ),

@@ -1,9 +1,9 @@
 //! What every family says of a customer, before calibration, as definitions.
 
-use super::civil::{call, compare, minus, number, over, plus, times};
 use super::definitions::{Definitions, Is, Sum, Trees};
 use super::features::{Coded, Features};
 use super::network;
+use super::nodes::{call, compare, minus, number, over, plus, times};
 use super::refusal::Refusal;
 use crate::expression::{Comparison, Function, Node, Type};
 use crate::learn::bayes::{Bayes, Evidence};

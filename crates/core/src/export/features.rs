@@ -1,7 +1,7 @@
 //! The columns of a model as its estimator receives them, as definitions.
 
-use super::civil::{compare, minus, number, over};
 use super::definitions::{Asked, Bound, Definitions, Sum};
+use super::nodes::{compare, minus, number, over};
 use super::refusal::Refusal;
 use super::steps::stepped;
 use crate::expression::{Comparison, Node};

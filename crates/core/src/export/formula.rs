@@ -81,11 +81,6 @@ impl Formula {
         })
     }
 
-    /// The columns of the customer that it reads, with their kinds.
-    pub fn inputs(&self) -> &[(String, Kind)] {
-        &self.inputs
-    }
-
     /// Leaves of all trees.
     pub(super) fn leaves(&self) -> usize {
         let of = |definition: &Definition| match &definition.is {

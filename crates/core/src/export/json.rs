@@ -8,7 +8,7 @@ use super::definitions::{Definition, Is, Trees};
 use super::form::Written;
 use super::formula::Formula;
 use super::refusal::Refusal;
-use crate::expression::{Arithmetic, Comparison, Function, Node, Type};
+use crate::expression::{Function, Node, Type};
 use crate::learn::{Node as Fork, Tree};
 
 /// The version of the form.
@@ -87,28 +87,10 @@ fn value(formula: &Formula, node: &Node) -> Value {
         Node::Truth(truth) => json!(truth),
         Node::Missing(_) => Value::Null,
         Node::Day(day) => json!(day),
-        Node::Arithmetic(how, pair) => both(
-            match how {
-                Arithmetic::Plus => "+",
-                Arithmetic::Minus => "-",
-                Arithmetic::Times => "*",
-                Arithmetic::Over => "/",
-            },
-            pair,
-        ),
+        Node::Arithmetic(how, pair) => both(how.sign(), pair),
         Node::DaysBetween(pair) => both("-", pair),
         Node::DaysLater(pair) => both("+", pair),
-        Node::Compare(how, pair) => both(
-            match how {
-                Comparison::Equal => "=",
-                Comparison::Different => "<>",
-                Comparison::Less => "<",
-                Comparison::LessOrEqual => "<=",
-                Comparison::Greater => ">",
-                Comparison::GreaterOrEqual => ">=",
-            },
-            pair,
-        ),
+        Node::Compare(how, pair) => both(how.sign(), pair),
         Node::And(pair) => both("and", pair),
         Node::Or(pair) => both("or", pair),
         Node::Not(inner) => json!({ "not": of(inner) }),

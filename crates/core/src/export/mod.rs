@@ -15,6 +15,7 @@ mod formula;
 mod json;
 mod lookup;
 mod network;
+mod nodes;
 mod onnx;
 mod pmml;
 mod refusal;

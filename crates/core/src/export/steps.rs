@@ -2,8 +2,9 @@
 
 use std::collections::HashMap;
 
-use super::civil::{self, Part, call, compare, minus, number, over, plus, times};
+use super::civil;
 use super::definitions::{Bound, Definitions};
+use super::nodes::{call, compare, minus, number, over, plus, times};
 use super::refusal::Refusal;
 use crate::Kind;
 use crate::expression::{Comparison, Expression, Function, Node, Type};
@@ -244,15 +245,13 @@ fn placed(made: &mut Definitions, node: &Node, places: &[usize]) -> Node {
         }
         Node::Call(function, arguments) => {
             let mut arguments: Vec<Node> = arguments.iter().map(of).collect();
-            let part = match function {
-                Function::Year => Part::Year,
-                Function::Month => Part::Month,
-                Function::DayOfMonth => Part::Day,
-                Function::DayOfWeek => Part::Weekday,
-                Function::Round => return civil::rounded(made, arguments.remove(0)),
-                _ => return Node::Call(*function, arguments),
-            };
-            civil::part(made, part, arguments.remove(0))
+            match function {
+                Function::Year | Function::Month | Function::DayOfMonth | Function::DayOfWeek => {
+                    civil::part(made, *function, arguments.remove(0))
+                }
+                Function::Round => civil::rounded(made, arguments.remove(0)),
+                _ => Node::Call(*function, arguments),
+            }
         }
     }
 }

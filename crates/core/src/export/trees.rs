@@ -1,7 +1,7 @@
 //! Trees as expressions.
 
-use super::civil::{compare, number};
 use super::definitions::{Asked, Trees};
+use super::nodes::{compare, number};
 use crate::expression::{Comparison, Node};
 use crate::learn::{Cut, Node as Fork, Tree};
 

@@ -86,6 +86,32 @@ pub(crate) enum Function {
     DayOfWeek,
 }
 
+impl Arithmetic {
+    /// The sign for it, in SQL and elsewhere.
+    pub fn sign(self) -> &'static str {
+        match self {
+            Self::Plus => "+",
+            Self::Minus => "-",
+            Self::Times => "*",
+            Self::Over => "/",
+        }
+    }
+}
+
+impl Comparison {
+    /// The sign for it, in SQL and elsewhere.
+    pub fn sign(self) -> &'static str {
+        match self {
+            Self::Equal => "=",
+            Self::Different => "<>",
+            Self::Less => "<",
+            Self::LessOrEqual => "<=",
+            Self::Greater => ">",
+            Self::GreaterOrEqual => ">=",
+        }
+    }
+}
+
 impl Function {
     /// Those that are called by name, with the counts of arguments they take.
     pub const NAMED: [(&'static str, Function, usize, usize); 14] = [

@@ -1,7 +1,7 @@
 //! Writing a checked expression as SQL that a database computes alike.
 
 use super::Type;
-use super::tree::{Arithmetic, Comparison, Function, Node};
+use super::tree::{Arithmetic, Function, Node};
 use crate::table::written_date;
 
 /// The SQL of one kind of database.
@@ -116,25 +116,12 @@ pub(crate) fn write(node: &Node, name: &dyn Fn(usize) -> String, dialect: Dialec
         Node::Truth(false) => "FALSE".into(),
         Node::Missing(kind) => format!("CAST(NULL AS {})", dialect.type_name(*kind)),
         Node::Minus(inner) => format!("(- {})", of(inner)),
-        Node::Arithmetic(how, pair) => match how {
-            Arithmetic::Plus => both(pair, "+"),
-            Arithmetic::Minus => both(pair, "-"),
-            Arithmetic::Times => both(pair, "*"),
-            Arithmetic::Over => format!("({} / NULLIF({}, 0))", of(&pair[0]), of(&pair[1])),
-        },
+        // What is divided by zero is missing rather than an error.
+        Node::Arithmetic(Arithmetic::Over, pair) => format!("({} / NULLIF({}, 0))", of(&pair[0]), of(&pair[1])),
+        Node::Arithmetic(how, pair) => both(pair, how.sign()),
         Node::DaysBetween(pair) => dialect.whole(format!("{} - {}", of(&pair[0]), of(&pair[1]))),
         Node::DaysLater(pair) => format!("({} + CAST({} AS integer))", of(&pair[0]), of(&pair[1])),
-        Node::Compare(how, pair) => both(
-            pair,
-            match how {
-                Comparison::Equal => "=",
-                Comparison::Different => "<>",
-                Comparison::Less => "<",
-                Comparison::LessOrEqual => "<=",
-                Comparison::Greater => ">",
-                Comparison::GreaterOrEqual => ">=",
-            },
-        ),
+        Node::Compare(how, pair) => both(pair, how.sign()),
         Node::And(pair) => both(pair, "AND"),
         Node::Or(pair) => both(pair, "OR"),
         Node::Not(inner) => format!("(NOT {})", of(inner)),

@@ -6,7 +6,6 @@ use super::recipe::Recipe;
 use super::{Member, Model, ModelError};
 use crate::calibrate::Calibration;
 use crate::learn::{FitError, Fitted, Settings, Target};
-use crate::prepare::steps::kinds_of;
 use crate::prepare::{Preparation, Training};
 use crate::progress::Part;
 use crate::split::Turn;
@@ -61,7 +60,7 @@ impl Model {
             Recipe::Blend(blend) => Some(Blended::fit(blend.mix, &told, &target, &fit.folds()?)?),
             Recipe::One(_) | Recipe::Calibrated { .. } => None,
         };
-        let read = basis.columns_read(&kinds_of(table))?;
+        let read = basis.columns_read(&table.kinds())?;
         Ok(Self {
             outcome: basis.outcome.clone(),
             members,

@@ -1,7 +1,7 @@
 //! What every step does to the training rows, for the analyst to see.
 
 use super::fitting::FittedStep;
-use super::steps::{Action, Step, kinds_of};
+use super::steps::{Action, Step};
 use super::{Encoder, Training};
 use crate::Table;
 use crate::expression::Expression;
@@ -24,7 +24,7 @@ pub struct Effect {
 /// error in words where one cannot be taken, after which the others go on
 /// without it. None for those that are switched off.
 pub fn effects(steps: &[Step], table: &Table, training: &Training) -> Vec<Option<Result<Effect, String>>> {
-    let mut known = kinds_of(table);
+    let mut known = table.kinds();
     let mut stepped = table.take(training.rows);
     let mut event = training.event.to_vec();
     steps

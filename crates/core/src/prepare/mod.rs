@@ -184,7 +184,7 @@ impl Preparation {
         if predictors.is_empty() {
             return Err(PrepareError::NoPredictors);
         }
-        let (actions, read) = steps::needed(steps, predictors, &steps::kinds_of(table))?;
+        let (actions, read) = steps::needed(steps, predictors, &table.kinds())?;
         let inputs = table.columns().iter().filter(|c| read.contains(&c.name)).map(|c| Input::of(c, rows)).collect();
         let (fitted, stepped) = FittedStep::fit_all(&actions, table, training)?;
         let table = stepped.as_ref();

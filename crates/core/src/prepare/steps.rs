@@ -336,11 +336,6 @@ impl Action {
     }
 }
 
-/// The columns of a table with their kinds.
-pub fn kinds_of(table: &Table) -> Vec<(String, Kind)> {
-    table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect()
-}
-
 /// The columns that there are after the steps, passing over those that are
 /// switched off or cannot be taken.
 pub fn columns_after(steps: &[Step], columns: &[(String, Kind)]) -> Vec<(String, Kind)> {

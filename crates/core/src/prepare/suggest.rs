@@ -1,6 +1,6 @@
 //! Columns that could be made of what is there: proposed, never made by themselves.
 
-use super::steps::{Action, kinds_of};
+use super::steps::Action;
 use crate::expression::{Expression, name_of};
 use crate::{Kind, Table};
 
@@ -21,7 +21,7 @@ pub fn suggestions(table: &Table) -> Vec<Action> {
         found.push((format!("month of {name}"), format!("EXTRACT(MONTH FROM {})", name_of(name))));
         found.push((format!("weekday of {name}"), format!("EXTRACT(DOW FROM {})", name_of(name))));
     }
-    let known = kinds_of(table);
+    let known = table.kinds();
     found
         .into_iter()
         .map(|(name, expression)| Action::Derive { name, expression })

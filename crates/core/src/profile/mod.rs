@@ -1,9 +1,11 @@
 //! A table described: per column how many values there are, which, and in what shape.
 
 mod changes;
+mod evenly;
 mod unusual;
 
 pub use changes::{Change, changes};
+pub use evenly::Evenly;
 pub use unusual::Unlike;
 
 use rayon::prelude::*;
@@ -25,6 +27,9 @@ pub struct TableProfile {
     pub rows: u64,
     /// One entry per column, in the order of the table.
     pub columns: Vec<ColumnProfile>,
+    /// How many rows the figures of columns are of, where they were drawn from all.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drawn: Option<u64>,
     /// Rows that say the same as an earlier one in every column.
     #[serde(default)]
     pub repeated: u64,
@@ -89,7 +94,12 @@ impl TableProfile {
         let columns: Vec<ColumnProfile> =
             (0..width).into_par_iter().filter_map(|at| whole(at).map(|c| ColumnProfile::of(&c))).collect();
         let (repeated, unlike) = unusual::look(parts, &columns);
-        Self { rows, columns, repeated, unlike }
+        Self { rows, columns, drawn: None, repeated, unlike }
+    }
+
+    /// How many rows the figures of columns are of.
+    pub fn described(&self) -> u64 {
+        self.drawn.unwrap_or(self.rows)
     }
 
     /// The column of that name.

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::{Column, Table};
@@ -20,23 +21,42 @@ pub struct Known {
     pub fitted_to: u64,
 }
 
-/// For every row of a list the row of the records that is the same in some columns, if one is; the
-/// last of several. A row without a value in any of them is nobody's.
-///
-/// # Errors
-/// A sentence if either table lacks one of the columns.
-pub fn same_rows(list: &Table, records: &Table, by: &[String]) -> Result<Vec<Option<usize>>, String> {
-    let columns = |table: &'_ Table| -> Result<Vec<Column>, String> {
-        let column = |name: &String| table.column(name).cloned().ok_or_else(|| format!("There is no column “{name}”."));
-        by.iter().map(column).collect()
-    };
-    let (here, there) = (columns(list)?, columns(records)?);
-    let known: HashMap<String, usize> = (0..records.rows()).filter_map(|row| Some((key(&there, row)?, row))).collect();
-    Ok((0..list.rows()).map(|row| known.get(&key(&here, row)?).copied()).collect())
+/// The customers of records, to be found again by what is the same in some columns.
+#[derive(Debug)]
+pub struct Roll {
+    by: Vec<String>,
+    rows: HashMap<String, usize>,
+}
+
+impl Roll {
+    /// The customers of records by these columns. Of several who are the same in all of them, the last
+    /// is found; one without a value in any of them is nobody.
+    ///
+    /// # Errors
+    /// A sentence if the records lack one of the columns.
+    pub fn of(records: &Table, by: &[String]) -> Result<Self, String> {
+        let columns = columns(records, by)?;
+        let rows = (0..records.rows()).filter_map(|row| Some((key(&columns, row)?, row))).collect();
+        Ok(Self { by: by.to_vec(), rows })
+    }
+
+    /// For every row of a list, or of a part of it, the row of the records that is the same, if one is.
+    ///
+    /// # Errors
+    /// A sentence if the list lacks one of the columns.
+    pub fn find(&self, list: &Table) -> Result<Vec<Option<usize>>, String> {
+        let columns = columns(list, &self.by)?;
+        let found = (0..list.rows()).into_par_iter().with_min_len(1_024);
+        Ok(found.map(|row| self.rows.get(&key(&columns, row)?).copied()).collect())
+    }
+}
+
+fn columns<'t>(table: &'t Table, by: &[String]) -> Result<Vec<&'t Column>, String> {
+    by.iter().map(|name| table.column(name).ok_or_else(|| format!("There is no column “{name}”."))).collect()
 }
 
 /// The values of a row, told apart from those of every other.
-fn key(columns: &[Column], row: usize) -> Option<String> {
+fn key(columns: &[&Column], row: usize) -> Option<String> {
     let mut key = String::new();
     let mut any = false;
     for column in columns {
@@ -72,8 +92,9 @@ mod tests {
     fn the_same_customer_is_found_also_where_numbers_were_read_as_codes() {
         let records = ids(Kind::Number, &["100", "200", "", "300"]);
         let list = ids(Kind::Code, &["200", "", "7", "300"]);
-        let same = same_rows(&list, &records, &["id".into()]).expect("the column");
-        assert_eq!(same, [Some(1), None, None, Some(3)]);
-        assert!(same_rows(&list, &records, &["name".into()]).expect_err("no such column").contains("“name”"));
+        let roll = Roll::of(&records, &["id".into()]).expect("the column");
+        assert_eq!(roll.find(&list).expect("the column"), [Some(1), None, None, Some(3)]);
+        assert!(Roll::of(&records, &["name".into()]).expect_err("no such column").contains("“name”"));
+        assert!(roll.find(&Table::default()).expect_err("no such column").contains("“id”"));
     }
 }

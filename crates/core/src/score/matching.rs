@@ -1,5 +1,8 @@
 //! A list of customers beside the model that is to score it.
 
+use std::collections::HashMap;
+
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::known::Known;
@@ -11,6 +14,10 @@ use crate::{Column, Kind, Model, Table};
 
 /// Unseen values named per column.
 const NAMED: usize = 5;
+
+/// Unseen values of a column that are told apart; the rows of further ones are counted and they are
+/// not named.
+const TOLD_APART: usize = 100_000;
 
 /// How a list fits a model, column by column.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -141,82 +148,171 @@ fn some(n: u64, [one, several]: [&str; 2]) -> String {
     format!("{} {}", crate::number::count(n), if n == 1 { one } else { several })
 }
 
-/// Matches a list to a model, and to other columns that a policy needs, by names and by what
-/// somebody said.
-///
-/// Gives the report, and the columns needed under the names of the records and in the model's
-/// kinds; the table lacks columns about which nothing is known.
-pub fn match_list(model: &Model, policy: &[String], list: &Table, answers: &Answers) -> (MatchReport, Table) {
-    let inputs: Vec<&Input> = model.inputs().collect();
-    let more: Vec<&String> = policy.iter().filter(|name| !inputs.iter().any(|input| input.name == **name)).collect();
-    let needed: Vec<&str> =
-        inputs.iter().map(|input| input.name.as_str()).chain(more.iter().map(|name| name.as_str())).collect();
-    let names: Vec<&str> = list.columns().iter().map(|c| c.name.as_str()).collect();
-    let (mut found, mut columns, mut used) = (Vec::new(), Vec::new(), Vec::new());
-    for (at, paired) in pair(&needed, &names, answers).into_iter().enumerate() {
-        let name = needed[at];
-        let input = inputs.get(at).copied();
-        let source = paired.source(name).and_then(|column| list.column(column));
-        let kind = input.map(|input| input.kind).or(source.map(|column| column.kind)).unwrap_or(Kind::Number);
-        used.extend(source.map(|column| column.name.clone()));
-        let column = match (&paired, source) {
-            (_, Some(source)) => Some(read_as(source, name, kind)),
-            (Paired::Nothing, None) => Some(nothing(name, kind, list.rows())),
-            _ => None,
+/// A list beside the model that is to score it: what each column needed is read from, and what was
+/// met in the parts of the list so far.
+#[derive(Debug)]
+pub struct Matching {
+    rows: u64,
+    needed: Vec<Needed>,
+    unused: Vec<String>,
+}
+
+/// A column that is needed, and what was met in it.
+#[derive(Debug)]
+struct Needed {
+    found: InputMatch,
+    /// What the model knows of it; nothing where only the policy needs it.
+    input: Option<Input>,
+    /// Values never seen in training, with their rows.
+    unseen: HashMap<String, u64>,
+    /// Rows in every part of what training saw.
+    spread: Vec<u64>,
+}
+
+impl Matching {
+    /// Matches a list with these columns to a model, and to other columns that a policy needs, by
+    /// names and by what somebody said.
+    pub fn of(model: &Model, policy: &[String], list: &[(String, Kind)], answers: &Answers) -> Self {
+        let inputs: Vec<&Input> = model.inputs().collect();
+        let more = policy.iter().filter(|name| !inputs.iter().any(|input| input.name == **name));
+        let needed: Vec<&str> = inputs.iter().map(|i| i.name.as_str()).chain(more.map(String::as_str)).collect();
+        let names: Vec<&str> = list.iter().map(|(name, _)| name.as_str()).collect();
+        let mut used: Vec<String> = Vec::new();
+        let one = |(at, paired): (usize, Paired)| {
+            let (name, input) = (needed[at], inputs.get(at).copied());
+            let source = paired.source(name).and_then(|source| list.iter().find(|column| column.0 == source));
+            used.extend(source.map(|column| column.0.clone()));
+            let kind = input.map(|input| input.kind).or(source.map(|column| column.1)).unwrap_or(Kind::Number);
+            let range = match input.map(|input| &input.seen) {
+                Some(&Seen::Between(min, max)) if source.is_some() => Some((min, max)),
+                _ => None,
+            };
+            let found = InputMatch {
+                name: name.to_owned(),
+                kind,
+                of_policy: input.is_none(),
+                missing: 0,
+                unreadable: 0,
+                unseen: Vec::new(),
+                unseen_rows: 0,
+                out_of_range: 0,
+                range,
+                drift: None,
+                paired,
+            };
+            Needed { found, input: input.cloned(), unseen: HashMap::new(), spread: Vec::new() }
         };
-        let missing = source.map_or(0, |source| source.missing() as u64);
-        let mut one = InputMatch {
-            name: name.to_owned(),
-            kind,
-            of_policy: input.is_none(),
-            missing,
-            unreadable: source.zip(column.as_ref()).map_or(0, |(_, column)| column.missing() as u64 - missing),
-            unseen: Vec::new(),
-            unseen_rows: 0,
-            out_of_range: 0,
-            range: None,
-            drift: None,
-            paired,
-        };
-        if let (Some(input), Some(column), Some(_)) = (input, &column, source) {
-            one.look_at(input, column);
-        }
-        columns.extend(column);
-        found.push(one);
+        let needed = pair(&needed, &names, answers).into_iter().enumerate().map(one).collect();
+        let unused = names.iter().filter(|name| !used.iter().any(|used| used == *name));
+        Self { rows: 0, unused: unused.map(|name| (*name).to_owned()).collect(), needed }
     }
-    let unused = list.columns().iter().filter(|c| !used.contains(&c.name)).map(|c| c.name.clone()).collect();
-    let report = MatchReport { rows: list.rows() as u64, inputs: found, unused, known: None, remembered: None };
-    // Names come from the model and the policy, each once; lengths from one list.
-    (report, Table::new(columns).unwrap_or_default())
+
+    /// The columns of the list that are read.
+    pub fn sources(&self) -> impl Iterator<Item = &str> {
+        self.needed.iter().filter_map(|needed| needed.found.source())
+    }
+
+    /// Names of needed columns about which nothing is known.
+    pub fn lacking(&self) -> impl Iterator<Item = &str> {
+        self.needed.iter().filter(|needed| needed.found.is_open()).map(|needed| needed.found.name.as_str())
+    }
+
+    /// The columns needed of which something is known.
+    pub fn known(&self) -> impl Iterator<Item = &InputMatch> {
+        let known = |found: &&InputMatch| !matches!(found.paired, Paired::Nothing | Paired::Open(_));
+        self.needed.iter().map(|needed| &needed.found).filter(known)
+    }
+
+    /// The columns needed of a part of the list, under the names of the records and in the model's
+    /// kinds; those about which nothing is known are lacking.
+    pub fn read(&self, part: &Table) -> Table {
+        let columns = self.needed.iter().filter_map(|needed| needed.found.read(part)).collect();
+        // Names come from the model and the policy, each once; lengths from one list.
+        Table::new(columns).unwrap_or_default()
+    }
+
+    /// Counts what stands in a part of the list, beside the columns of it that were read.
+    pub fn meet(&mut self, part: &Table, read: &Table) {
+        self.rows += part.rows() as u64;
+        self.needed.par_iter_mut().for_each(|needed| {
+            let source = needed.found.source().and_then(|source| part.column(source));
+            if let (Some(source), Some(column)) = (source, read.column(&needed.found.name)) {
+                needed.meet(source, column);
+            }
+        });
+    }
+
+    /// What was met in the whole list.
+    pub fn report(self) -> MatchReport {
+        let inputs = self.needed.into_iter().map(Needed::report).collect();
+        MatchReport { rows: self.rows, inputs, unused: self.unused, known: None, remembered: None }
+    }
+}
+
+/// Matches a list that is at hand as a whole: the report, and the columns needed as
+/// [`Matching::read`] gives them.
+pub fn match_list(model: &Model, policy: &[String], list: &Table, answers: &Answers) -> (MatchReport, Table) {
+    let mut matching = Matching::of(model, policy, &list.kinds(), answers);
+    let read = matching.read(list);
+    matching.meet(list, &read);
+    (matching.report(), read)
 }
 
 impl InputMatch {
-    /// Counts what training had not seen.
-    fn look_at(&mut self, input: &Input, column: &Column) {
+    /// The column of the list that it is read from.
+    fn source(&self) -> Option<&str> {
+        self.paired.source(&self.name)
+    }
+
+    /// The column in a part of the list; nothing where nobody said what it is read from.
+    fn read(&self, part: &Table) -> Option<Column> {
+        match (self.source().and_then(|source| part.column(source)), &self.paired) {
+            (Some(source), _) => Some(read_as(source, &self.name, self.kind)),
+            (None, Paired::Nothing) => Some(nothing(&self.name, self.kind, part.rows())),
+            (None, _) => None,
+        }
+    }
+}
+
+impl Needed {
+    fn meet(&mut self, source: &Column, column: &Column) {
+        let missing = source.missing() as u64;
+        self.found.missing += missing;
+        self.found.unreadable += column.missing() as u64 - missing;
+        let Some(input) = &self.input else { return };
         match (&input.seen, &column.values) {
             (_, Values::Words(words)) => {
-                let mut unseen: Vec<(String, u64)> = words
-                    .levels()
-                    .zip(words.counts())
-                    .filter(|(level, n)| *n > 0 && input.is_unseen(level))
-                    .map(|(level, n)| (level.to_owned(), n))
-                    .collect();
-                unseen.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
-                self.unseen_rows = unseen.iter().map(|u| u.1).sum();
-                unseen.truncate(NAMED);
-                self.unseen = unseen;
+                let unseen = words.levels().zip(words.counts()).filter(|(level, n)| *n > 0 && input.is_unseen(level));
+                for (level, rows) in unseen {
+                    self.found.unseen_rows += rows;
+                    if let Some(met) = self.unseen.get_mut(level) {
+                        *met += rows;
+                    } else if self.unseen.len() < TOLD_APART {
+                        self.unseen.insert(level.to_owned(), rows);
+                    }
+                }
             }
-            (&Seen::Between(min, max), _) => {
-                self.range = Some((min, max));
+            (Seen::Between(..), _) => {
                 let outside = |row: &usize| column.number(*row).is_some_and(|x| input.is_beyond(x));
-                self.out_of_range = (0..column.len()).filter(outside).count() as u64;
+                self.found.out_of_range += (0..column.len()).filter(outside).count() as u64;
             }
             _ => {}
         }
         // Days go on by themselves.
-        if self.kind != Kind::Date {
-            self.drift = input.spread.as_ref().and_then(|spread| Drift::of(spread, column));
+        if let (Some(spread), true) = (&input.spread, self.found.kind != Kind::Date) {
+            let counts = spread.count(column);
+            self.spread.resize(counts.len(), 0);
+            self.spread.iter_mut().zip(counts).for_each(|(all, here)| *all += here);
         }
+    }
+
+    fn report(self) -> InputMatch {
+        let mut unseen: Vec<(String, u64)> = self.unseen.into_iter().collect();
+        unseen.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(&b.0)));
+        unseen.truncate(NAMED);
+        let spread = self.input.as_ref().and_then(|input| input.spread.as_ref());
+        let drift = spread.and_then(|spread| Drift::between(spread, &self.spread));
+        InputMatch { unseen, drift, ..self.found }
     }
 }
 

@@ -1,5 +1,6 @@
 //! A list of customers: matched to the model, then scored.
 
+mod ahead;
 mod customers;
 mod file;
 mod known;
@@ -8,12 +9,13 @@ mod pairing;
 mod remarks;
 mod scored;
 
+pub use ahead::{Ahead, Settled};
 pub use customers::table_of;
-pub use file::{FileError, Form};
-pub use known::{Known, same_rows};
-pub use matching::{InputMatch, MatchReport, match_list};
+pub use file::{FileError, Form, Rows};
+pub use known::{Known, Roll};
+pub use matching::{InputMatch, MatchReport, Matching, match_list};
 pub use pairing::{Answer, Answers, Paired, pair};
 pub use scored::{
-    BAND, By, DECISION, Extras, GAIN, MOST_REASONS, OFFER, OTHER_PROBABILITY, PROBABILITY, REASONS, REMARK, Scored,
-    Scoring, columns_of_policy,
+    Account, BAND, By, DECISION, Extras, GAIN, MOST_REASONS, OFFER, OTHER_PROBABILITY, PROBABILITY, Part, REASONS,
+    REMARK, Scored, Scoring, columns_of_policy,
 };

@@ -4,8 +4,9 @@ use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
 
+use super::ahead::Settled;
 use super::remarks;
-use crate::decide::{Action, Given, Payoffs, Policy, Population, Rule};
+use crate::decide::{Action, Cut, Given, Payoffs, Policy, Population, Rule};
 use crate::explain::{Customers, Reasons};
 use crate::prepare::{Action as StepAction, PrepareError, Step, steps};
 use crate::table::ColumnBuilder;
@@ -41,9 +42,6 @@ pub const REMARK: &str = "pronoia_remark";
 
 /// Reasons per customer at most.
 pub const MOST_REASONS: usize = 10;
-
-/// Customers of the list that reasons are counted from on average.
-const BACKGROUND: usize = 200;
 
 /// By what a list is decided on.
 #[derive(Debug, Clone, Copy)]
@@ -97,11 +95,20 @@ pub struct Scoring<'a> {
     pub tenths: &'a [f64],
 }
 
-/// What came of it.
+/// A list, or a part of one, with what was added.
 #[derive(Debug, Clone)]
 pub struct Scored {
     /// The columns of the list untouched, then what was added.
     pub table: Table,
+    /// What came of it.
+    pub account: Account,
+}
+
+/// What came of scoring customers.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Account {
+    /// How many there are.
+    pub rows: u64,
     /// How many are to be acted on.
     pub acted: u64,
     /// What acting on them is expected to gain in all; none where nothing is said to be worth
@@ -109,6 +116,32 @@ pub struct Scored {
     pub gain: Option<f64>,
     /// For how many an amount had no value that it may be.
     pub lacking: u64,
+}
+
+impl Account {
+    /// Adds another part of the same list.
+    pub fn add(&mut self, part: &Self) {
+        self.rows += part.rows;
+        self.acted += part.acted;
+        self.lacking += part.lacking;
+        self.gain = match (self.gain, part.gain) {
+            (Some(so_far), Some(more)) => Some(so_far + more),
+            (so_far, more) => so_far.or(more),
+        };
+    }
+}
+
+/// Where a part of a list stands in it.
+#[derive(Debug, Clone, Copy)]
+pub struct Part<'a> {
+    /// The part as it was brought.
+    pub list: &'a Table,
+    /// What [`super::Matching::read`] made of it.
+    pub matched: &'a Table,
+    /// Rows of the list before it.
+    pub before: u64,
+    /// Of each customer, whether the model was fitted to them; nothing, if that is not known.
+    pub known: &'a [bool],
 }
 
 impl Scoring<'_> {
@@ -122,25 +155,46 @@ impl Scoring<'_> {
     /// # Errors
     /// A sentence if columns that the model or the policy needs are missing.
     pub fn of(&self, list: &Table, matched: &Table, known: &[bool]) -> Result<Scored, String> {
-        let rows: Vec<usize> = (0..list.rows()).collect();
-        let mut probability = self.model.probabilities(matched, &rows).map_err(|e| e.to_string())?;
+        let told = self.probabilities(matched)?;
+        let mut ahead = self.ahead(list.rows());
+        ahead.meet_told(self, matched, &told)?;
+        self.told(Part { list, matched, before: 0, known }, &told, &ahead.settled())
+    }
+
+    /// Scores a part of a list, by what was settled when the whole of it was met.
+    ///
+    /// # Errors
+    /// As [`Scoring::of`].
+    pub fn part(&self, part: Part, settled: &Settled) -> Result<Scored, String> {
+        self.told(part, &self.probabilities(part.matched)?, settled)
+    }
+
+    /// Probabilities among the population.
+    pub(super) fn probabilities(&self, matched: &Table) -> Result<Vec<f64>, String> {
+        let rows: Vec<usize> = (0..matched.rows()).collect();
+        let mut told = self.model.probabilities(matched, &rows).map_err(|e| e.to_string())?;
         if let Some(By::Policy { population, .. }) = self.by {
             let shift = population.shift();
-            probability.iter_mut().for_each(|p| *p = shift.there(*p));
+            told.iter_mut().for_each(|p| *p = shift.there(*p));
         }
-        let mut columns: Vec<Column> = list.columns().to_vec();
+        Ok(told)
+    }
+
+    fn told(&self, part: Part, probability: &[f64], settled: &Settled) -> Result<Scored, String> {
+        let matched = part.matched;
+        let mut columns: Vec<Column> = part.list.columns().to_vec();
         columns.retain(|column| !column.name.starts_with(ADDED));
         columns.push(numbers(PROBABILITY, probability.iter().copied()));
-        let (mut acted, mut gain, mut lacking) = (0, None, 0);
-        if let Some(by) = self.by {
-            let decided = by.decided(matched, &probability)?;
-            lacking = decided.lacking;
-            acted = decided.actions.iter().filter(|action| **action == Action::Act).count() as u64;
+        let mut account = Account { rows: probability.len() as u64, ..Account::default() };
+        if let (Some(by), Some(cut)) = (self.by, settled.cut) {
+            let decided = by.decided(matched, probability, cut)?;
+            account.lacking = decided.weighed.lacking;
+            account.acted = decided.actions.iter().filter(|action| **action == Action::Act).count() as u64;
             columns.push(words(DECISION, decided.actions.iter().map(|action| Some(Cow::from(action.word())))));
             columns.extend(decided.offers(by));
-            if let Some(gains) = decided.gains(&probability) {
+            if let Some(gains) = decided.weighed.gains(probability) {
                 let those = gains.iter().zip(&decided.actions).filter(|(_, action)| **action == Action::Act);
-                gain = Some(those.map(|(gain, _)| gain).sum());
+                account.gain = Some(those.map(|(gain, _)| gain).sum());
                 if self.extras.gain {
                     columns.push(numbers(GAIN, gains.into_iter()));
                 }
@@ -153,25 +207,32 @@ impl Scoring<'_> {
             let band = |p: f64| 1.0 + self.tenths.partition_point(|least| p < *least) as f64;
             columns.push(numbers(BAND, probability.iter().map(|&p| band(p))));
         }
-        if self.extras.reasons > 0 && !rows.is_empty() {
-            columns.push(words(REASONS, self.reasons(matched, &rows)?.into_iter().map(|said| Some(Cow::from(said)))));
+        if self.extras.reasons > 0 {
+            let reasons = self.reasons(&part, &settled.background)?;
+            columns.push(words(REASONS, reasons.into_iter().map(|said| Some(Cow::from(said)))));
         }
         if self.extras.remarks {
-            let said = remarks::of_rows(self.model, matched, known);
+            let said = remarks::of_rows(self.model, matched, part.known);
             columns
                 .push(words(REMARK, said.into_iter().map(|said| Some(said).filter(|s| !s.is_empty()).map(Cow::from))));
         }
-        Ok(Scored { table: Table::new(columns)?, acted, gain, lacking })
+        Ok(Scored { table: Table::new(columns)?, account })
     }
 
     /// The greatest reasons of every customer: the column, its value, and what it adds to the score
     /// compared with the customers of this list on average, or for trees with their training rows.
-    fn reasons(&self, matched: &Table, rows: &[usize]) -> Result<Vec<String>, String> {
-        let step = rows.len().div_ceil(BACKGROUND).max(1);
-        let background: Vec<usize> = rows.iter().copied().step_by(step).collect();
-        let customers = |rows| Customers { table: matched, rows };
-        let found = Reasons::of(self.model, customers(rows), customers(&background), self.model.seed)
-            .map_err(|e| e.to_string())?;
+    fn reasons(&self, part: &Part, background: &Table) -> Result<Vec<String>, String> {
+        let matched = part.matched;
+        let (rows, others): (Vec<usize>, Vec<usize>) =
+            ((0..matched.rows()).collect(), (0..background.rows()).collect());
+        if rows.is_empty() {
+            return Ok(Vec::new());
+        }
+        let customers = Customers { table: matched, rows: &rows };
+        let usual = Customers { table: background, rows: &others };
+        // A customer's lots are theirs, wherever the list is parted.
+        let seed = self.model.seed.wrapping_add(part.before);
+        let found = Reasons::of(self.model, customers, usual, seed).map_err(|e| e.to_string())?;
         // A column that a step makes has no value on the list.
         let values: Vec<Option<&Column>> = found.columns.iter().map(|name| matched.column(name)).collect();
         let most = self.extras.reasons.min(MOST_REASONS);
@@ -208,30 +269,39 @@ pub fn columns_of_policy(policy: &Policy, all: &[Step], kinds: &[(String, Kind)]
     steps::needed(all, &inputs, kinds).map(|(_, read)| read)
 }
 
-/// What is done about each customer of a list.
-struct Decided {
-    actions: Vec<Action>,
+/// What customers are worth.
+pub(super) struct Weighed {
     /// Their amounts and offers, where anything is said to be worth anything.
     given: Option<Given>,
     lacking: u64,
 }
 
+/// What is done about each of some customers.
+struct Decided {
+    actions: Vec<Action>,
+    weighed: Weighed,
+}
+
 impl By<'_> {
-    fn decided(&self, matched: &Table, probability: &[f64]) -> Result<Decided, String> {
-        let size = probability.len() as f64;
+    pub(super) fn rule(&self) -> Cow<'_, Rule> {
         match self {
-            Self::CutOff(cut_off) => {
-                let actions = Rule::cut_off(*cut_off).actions(probability, |_| Payoffs::default(), size);
-                Ok(Decided { actions, given: None, lacking: 0 })
-            }
-            Self::Policy { policy, steps, .. } => {
-                let made = with_made_columns(matched, steps)?;
-                let (offered, lacking) = policy.applied(&made).map_err(|e| e.to_string())?;
-                let given = offered.given(policy.rule.by, probability);
-                let actions = policy.rule.actions(probability, |row| given.payoffs_of(row), size);
-                Ok(Decided { actions, given: Some(given), lacking })
-            }
+            Self::CutOff(cut_off) => Cow::Owned(Rule::cut_off(*cut_off)),
+            Self::Policy { policy, .. } => Cow::Borrowed(&policy.rule),
         }
+    }
+
+    pub(super) fn weighed(&self, matched: &Table, probability: &[f64]) -> Result<Weighed, String> {
+        let Self::Policy { policy, steps, .. } = self else { return Ok(Weighed { given: None, lacking: 0 }) };
+        let made = with_made_columns(matched, steps)?;
+        let (offered, lacking) = policy.applied(&made).map_err(|e| e.to_string())?;
+        Ok(Weighed { given: Some(offered.given(policy.rule.by, probability)), lacking })
+    }
+
+    fn decided(&self, matched: &Table, probability: &[f64], cut: Cut) -> Result<Decided, String> {
+        let (rule, weighed) = (self.rule(), self.weighed(matched, probability)?);
+        let action = |(row, &p): (usize, &f64)| rule.action(cut, rule.by.key(p, &weighed.payoffs_of(row)), p);
+        let actions = probability.iter().enumerate().map(action).collect();
+        Ok(Decided { actions, weighed })
     }
 }
 
@@ -242,17 +312,23 @@ fn with_made_columns(matched: &Table, all: &[Step]) -> Result<Table, String> {
     steps::population(&making, matched).map(|(made, _)| made).map_err(|e| e.to_string())
 }
 
-impl Decided {
+impl Weighed {
+    pub(super) fn payoffs_of(&self, row: usize) -> Payoffs {
+        self.given.as_ref().map_or_else(Payoffs::default, |given| given.payoffs_of(row))
+    }
+
     /// What acting is expected to gain, by customer.
     fn gains(&self, probability: &[f64]) -> Option<Vec<f64>> {
         let given = self.given.as_ref()?;
         Some(probability.iter().enumerate().map(|(row, &p)| given.payoffs_of(row).gain().expected(p)).collect())
     }
+}
 
+impl Decided {
     /// What those who are acted on are offered, where there are several offers.
     fn offers(&self, by: By) -> Option<Column> {
         let By::Policy { policy, .. } = by else { return None };
-        let given = self.given.as_ref().filter(|_| !policy.offers.is_single())?;
+        let given = self.weighed.given.as_ref().filter(|_| !policy.offers.is_single())?;
         let names = policy.offers.names();
         let offer = |(row, action): (usize, &Action)| match action {
             Action::Act => names.get(given.offer_of(row)).cloned().map(Cow::from),

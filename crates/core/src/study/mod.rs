@@ -1,5 +1,6 @@
 //! One question on one table: what happened, to whom, and which columns may know of it.
 
+pub mod history;
 mod outcome;
 pub mod probe;
 mod roles;

@@ -6,7 +6,7 @@ use super::Basis;
 use crate::balance::{Shape, shapes};
 use crate::cautions::{self, Caution, Seen};
 use crate::drivers::Count;
-use crate::prepare::steps::{kinds_of, needed};
+use crate::prepare::steps::needed;
 use crate::split::Alike;
 
 /// What was seen of a study's rows.
@@ -58,7 +58,7 @@ impl Survey {
 
     fn balance(&mut self, seen: &Seen, basis: &Basis, event: &[bool]) {
         let rows = &seen.dealt.training;
-        let read = needed(&basis.steps, &basis.predictors, &kinds_of(seen.table)).map(|n| n.1).unwrap_or_default();
+        let read = needed(&basis.steps, &basis.predictors, &seen.table.kinds()).map(|n| n.1).unwrap_or_default();
         let balanced = basis.balance.apply(seen.table, &read, rows, event, basis.split.seed);
         let weight = |at: usize| balanced.weight.as_ref().map_or(1.0, |w| w[at]);
         let counted = |wanted: bool| -> f64 {

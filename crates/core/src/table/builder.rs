@@ -88,6 +88,12 @@ impl ColumnBuilder {
         self.len() == 0
     }
 
+    /// The column so far; the next values go into another one like it.
+    pub fn take(&mut self) -> Column {
+        let next = Self::new(self.name.clone(), self.kind);
+        std::mem::replace(self, next).finish()
+    }
+
     /// The column.
     pub fn finish(self) -> Column {
         let values = match self.rows {

@@ -182,6 +182,17 @@ impl Column {
         if let Values::Words(w) = &self.values { Some(w) } else { None }
     }
 
+    /// As [`Column::take`], holding no words of the other rows.
+    fn apart(&self, rows: &[usize]) -> Column {
+        match &self.values {
+            Values::Words(w) => {
+                let values = Values::Words(Words::from_rows(rows.iter().map(|&row| w.get(row))));
+                Column { name: self.name.clone(), kind: self.kind, values }
+            }
+            Values::Numbers(_) | Values::Dates(_) => self.take(rows),
+        }
+    }
+
     /// The same column with only the rows given, in the order given.
     pub fn take(&self, rows: &[usize]) -> Column {
         let values = match &self.values {
@@ -238,6 +249,11 @@ impl Table {
         &self.columns
     }
 
+    /// The names and kinds of the columns, in their order.
+    pub fn kinds(&self) -> Vec<(String, Kind)> {
+        self.columns.iter().map(|column| (column.name.clone(), column.kind)).collect()
+    }
+
     /// The column of that name.
     pub fn column(&self, name: &str) -> Option<&Column> {
         self.columns.iter().find(|c| c.name == name)
@@ -254,6 +270,25 @@ impl Table {
             None => columns.push(column),
         }
         Table { columns, rows }
+    }
+
+    /// The rows of all parts of a table, one after the other.
+    ///
+    /// # Errors
+    /// A sentence if their columns are not the same.
+    pub fn concat(parts: &[Table]) -> Result<Table, String> {
+        let width = parts.first().map_or(0, |part| part.columns.len());
+        let whole =
+            |at: usize| Column::concat(&parts.iter().filter_map(|part| part.columns.get(at)).collect::<Vec<_>>());
+        Table::new((0..width).filter_map(whole).collect())
+    }
+
+    /// Every so many rows of a part of a longer table that is let go; `before` are the rows of the whole
+    /// before it, of which the first counts as 0. Nothing is held of the other rows, words least of all.
+    pub fn every_nth(&self, before: u64, nth: u64) -> Table {
+        let first = before.next_multiple_of(nth) - before;
+        let rows: Vec<usize> = (first as usize..self.rows).step_by(nth as usize).collect();
+        Table { columns: self.columns.iter().map(|c| c.apart(&rows)).collect(), rows: rows.len() }
     }
 
     /// The same table with only the rows given, in the order given.

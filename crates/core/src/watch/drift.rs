@@ -3,7 +3,6 @@
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ChiSquared, ContinuousCDF};
 
-use crate::Column;
 use crate::prepare::Spread;
 
 /// The index from which a column counts as moved, by the rule of thumb of credit scoring
@@ -28,18 +27,13 @@ pub struct Drift {
 }
 
 impl Drift {
-    /// Compares the rows of a column with those that a model was fitted to. Empty parts count as
-    /// half a row, so that no logarithm is infinite.
+    /// Compares the rows of a column, counted by the parts of a spread, with those that a model was
+    /// fitted to. Empty parts count as half a row, so that no logarithm is infinite.
     ///
     /// Where nothing moved, the index over `1/rows then + 1/rows now` follows a χ² distribution with
     /// one degree of freedom less than there are parts (Yurdakul & Naranjo 2020, section 3).
     ///
     /// None if either has no rows, or there is only one part.
-    pub fn of(then: &Spread, column: &Column) -> Option<Self> {
-        Self::between(then, &then.count(column))
-    }
-
-    /// As [`Drift::of`], from the rows of every part that were counted already.
     pub fn between(then: &Spread, now: &[u64]) -> Option<Self> {
         // A part that nobody is in, then and now, says nothing.
         let parts: Vec<(usize, f64, f64)> = then
@@ -82,8 +76,8 @@ impl Drift {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Kind;
     use crate::table::ColumnBuilder;
+    use crate::{Column, Kind};
     use rand::{RngExt, SeedableRng};
     use rand_chacha::ChaCha8Rng;
 
@@ -91,6 +85,10 @@ mod tests {
         let mut column = ColumnBuilder::new("x", Kind::Number);
         values.for_each(|x| column.push_number(x));
         column.finish()
+    }
+
+    fn moved(then: &Spread, now: &Column) -> Option<Drift> {
+        Drift::between(then, &then.count(now))
     }
 
     fn spread(column: &Column) -> Spread {
@@ -101,7 +99,7 @@ mod tests {
     fn the_index_is_that_of_the_formula() {
         let then = spread(&column((0..1_000).map(|i| f64::from(u8::from(i < 200)))));
         let now = column((0..500).map(|i| f64::from(u8::from(i < 200))));
-        let drift = Drift::of(&then, &now).expect("rows");
+        let drift = moved(&then, &now).expect("rows");
         let [p, q] = [[800.5 / 1_001.0, 200.5 / 1_001.0], [300.5 / 501.0, 200.5 / 501.0]];
         let by_hand: f64 = (0..2).map(|i| (q[i] - p[i]) * f64::ln(q[i] / p[i])).sum();
         assert!((drift.psi - by_hand).abs() < 1e-12 && drift.has_moved(), "{drift:?} {by_hand}");
@@ -116,16 +114,16 @@ mod tests {
         let then = spread(&column((0..5_000).map(|_| rng.random::<f64>())));
         let (mut beyond, mut psi) = (0, 0.0);
         for _ in 0..2_000 {
-            let drift = Drift::of(&then, &column((0..400).map(|_| rng.random::<f64>()))).expect("rows");
+            let drift = moved(&then, &column((0..400).map(|_| rng.random::<f64>()))).expect("rows");
             beyond += u32::from(drift.psi > drift.by_chance);
             psi += drift.psi / 2_000.0;
         }
         assert!(beyond <= 10, "once in a thousand times: {beyond} of 2000");
         let expected = 9.0 * (1.0 / 400.0 + 1.0 / 5_000.0);
         assert!((psi / expected - 1.0).abs() < 0.1, "{psi} {expected}");
-        let moved = column((0..400).map(|_| 0.15 + rng.random::<f64>()));
-        let drift = Drift::of(&then, &moved).expect("rows");
+        let shifted = column((0..400).map(|_| 0.15 + rng.random::<f64>()));
+        let drift = moved(&then, &shifted).expect("rows");
         assert!(drift.has_moved() && (drift.part.2 - drift.part.1).abs() > 0.05, "{drift:?}");
-        assert!(Drift::of(&then, &column(std::iter::empty())).is_none());
+        assert!(moved(&then, &column(std::iter::empty())).is_none());
     }
 }

@@ -2,24 +2,38 @@
 
 use std::io::Write;
 
-use super::FileError;
-use crate::Table;
+use super::{FileError, Rows};
+use crate::{Kind, Table};
 
 /// Characters at the beginning of a cell that a spreadsheet takes for a formula.
 const FORMULA: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
 
-pub(super) fn write(table: &Table, to: &mut impl Write) -> Result<(), FileError> {
-    let mut writer = ::csv::Writer::from_writer(to);
-    writer.write_record(table.columns().iter().map(|c| tamed(&c.name))).map_err(FileError::other)?;
-    for row in 0..table.rows() {
-        for column in table.columns() {
-            let text = column.text(row).unwrap_or_default();
-            let is_number = column.number(row).is_some();
-            writer.write_field(if is_number { text } else { tamed(&text) }).map_err(FileError::other)?;
-        }
-        writer.write_record(None::<&[u8]>).map_err(FileError::other)?;
+pub(super) struct Csv<W: Write>(::csv::Writer<W>);
+
+impl<W: Write> Csv<W> {
+    pub fn begin(columns: &[(String, Kind)], to: W) -> Result<Self, FileError> {
+        let mut writer = ::csv::Writer::from_writer(to);
+        writer.write_record(columns.iter().map(|(name, _)| tamed(name))).map_err(FileError::other)?;
+        Ok(Self(writer))
     }
-    Ok(writer.flush()?)
+}
+
+impl<W: Write + Send> Rows for Csv<W> {
+    fn add(&mut self, part: &Table) -> Result<(), FileError> {
+        for row in 0..part.rows() {
+            for column in part.columns() {
+                let text = column.text(row).unwrap_or_default();
+                let is_number = column.number(row).is_some();
+                self.0.write_field(if is_number { text } else { tamed(&text) }).map_err(FileError::other)?;
+            }
+            self.0.write_record(None::<&[u8]>).map_err(FileError::other)?;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>) -> Result<(), FileError> {
+        Ok(self.0.flush()?)
+    }
 }
 
 fn tamed(text: &str) -> String {
@@ -28,8 +42,8 @@ fn tamed(text: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use super::super::Form;
     use super::*;
-    use crate::Kind;
     use crate::table::ColumnBuilder;
 
     #[test]
@@ -42,7 +56,7 @@ mod tests {
         number.push_missing();
         let table = Table::new(vec![word.finish(), number.finish()]).expect("columns");
         let mut bytes = Vec::new();
-        write(&table, &mut bytes).expect("csv");
+        Form::Csv.write(&table, &mut bytes).expect("csv");
         let text = String::from_utf8(bytes).expect("utf-8");
         assert_eq!(text, "note,change\n'=cmd(),-1.5\n\"a, \"\"b\"\"\",\n");
     }

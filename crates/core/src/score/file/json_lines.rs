@@ -2,28 +2,50 @@
 
 use std::io::Write;
 
-use super::FileError;
-use crate::Table;
+use super::{FileError, Rows};
 use crate::table::Values;
+use crate::{Kind, Table};
 
-pub(super) fn write(table: &Table, to: &mut impl Write) -> Result<(), FileError> {
-    let quoted = |text: &str| serde_json::to_string(text).map_err(FileError::other);
-    let names: Vec<String> = table.columns().iter().map(|c| quoted(&c.name)).collect::<Result<_, _>>()?;
-    let mut line = String::new();
-    for row in 0..table.rows() {
-        line.clear();
-        for (column, name) in table.columns().iter().zip(&names) {
-            line.push(if line.is_empty() { '{' } else { ',' });
-            line.push_str(name);
-            line.push(':');
-            match (column.text(row), &column.values) {
-                (None, _) => line.push_str("null"),
-                (Some(number), Values::Numbers(_)) => line.push_str(&number),
-                (Some(text), _) => line.push_str(&quoted(&text)?),
-            }
-        }
-        line.push_str("}\n");
-        to.write_all(line.as_bytes())?;
+pub(super) struct JsonLines<W> {
+    /// The names, quoted.
+    names: Vec<String>,
+    line: String,
+    to: W,
+}
+
+fn quoted(text: &str) -> Result<String, FileError> {
+    serde_json::to_string(text).map_err(FileError::other)
+}
+
+impl<W: Write> JsonLines<W> {
+    pub fn begin(columns: &[(String, Kind)], to: W) -> Result<Self, FileError> {
+        let names = columns.iter().map(|(name, _)| quoted(name)).collect::<Result<_, _>>()?;
+        Ok(Self { names, line: String::new(), to })
     }
-    Ok(to.flush()?)
+}
+
+impl<W: Write + Send> Rows for JsonLines<W> {
+    fn add(&mut self, part: &Table) -> Result<(), FileError> {
+        let line = &mut self.line;
+        for row in 0..part.rows() {
+            line.clear();
+            for (column, name) in part.columns().iter().zip(&self.names) {
+                line.push(if line.is_empty() { '{' } else { ',' });
+                line.push_str(name);
+                line.push(':');
+                match (column.text(row), &column.values) {
+                    (None, _) => line.push_str("null"),
+                    (Some(number), Values::Numbers(_)) => line.push_str(&number),
+                    (Some(text), _) => line.push_str(&quoted(&text)?),
+                }
+            }
+            line.push_str("}\n");
+            self.to.write_all(line.as_bytes())?;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>) -> Result<(), FileError> {
+        Ok(self.to.flush()?)
+    }
 }

@@ -10,7 +10,7 @@ use std::io::Write;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::Table;
+use crate::{Kind, Table};
 
 /// A form of file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -84,17 +84,48 @@ impl Form {
 
     /// Writes all rows of a table.
     ///
+    /// # Errors
+    /// [`FileError`].
+    pub fn write(self, table: &Table, to: &mut (impl Write + Send)) -> Result<(), FileError> {
+        let mut rows = self.begin(&table.kinds(), table.rows() as u64, to)?;
+        rows.add(table)?;
+        rows.finish()
+    }
+
+    /// Begins a file of so many rows with these columns; they are added in parts, of which none is
+    /// held once it was written.
+    ///
     /// In CSV, text that a spreadsheet would run as a formula gets an apostrophe before it; the
     /// other forms say what is text.
     ///
     /// # Errors
-    /// [`FileError`].
-    pub fn write(self, table: &Table, to: &mut (impl Write + Send)) -> Result<(), FileError> {
-        match self {
-            Self::Csv => csv::write(table, to),
-            Self::Xlsx => xlsx::write(table, to),
-            Self::Parquet => parquet::write(table, to),
-            Self::JsonLines => json_lines::write(table, to),
-        }
+    /// [`FileError`] if the form does not hold so many rows or columns, before anything is written.
+    pub fn begin<'w>(
+        self,
+        columns: &[(String, Kind)],
+        rows: u64,
+        to: impl Write + Send + 'w,
+    ) -> Result<Box<dyn Rows + 'w>, FileError> {
+        Ok(match self {
+            Self::Csv => Box::new(csv::Csv::begin(columns, to)?),
+            Self::Xlsx => Box::new(xlsx::Xlsx::begin(columns, rows, to)?),
+            Self::Parquet => Box::new(parquet::Parquet::begin(columns, to)?),
+            Self::JsonLines => Box::new(json_lines::JsonLines::begin(columns, to)?),
+        })
     }
+}
+
+/// A file in the making.
+pub trait Rows: Send {
+    /// Adds rows; their columns are those that the file was begun with.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    fn add(&mut self, part: &Table) -> Result<(), FileError>;
+
+    /// Writes what stands at the end.
+    ///
+    /// # Errors
+    /// [`FileError`].
+    fn finish(self: Box<Self>) -> Result<(), FileError>;
 }

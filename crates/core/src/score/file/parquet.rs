@@ -9,20 +9,44 @@ use ::parquet::file::properties::WriterProperties;
 use arrow_array::{ArrayRef, RecordBatch, StringArray};
 use arrow_schema::{DataType, Field, Schema};
 
-use super::FileError;
+use super::{FileError, Rows};
 use crate::table::{Column, Values};
 use crate::{Kind, Table};
 
-pub(super) fn write(table: &Table, to: &mut (impl Write + Send)) -> Result<(), FileError> {
-    let fields: Vec<Field> = table.columns().iter().map(|c| Field::new(&c.name, form_of(c.kind), true)).collect();
-    let arrays = table.columns().iter().map(array);
-    let schema = Arc::new(Schema::new(fields));
-    let batch = RecordBatch::try_new(Arc::clone(&schema), arrays.collect()).map_err(FileError::other)?;
-    let properties = WriterProperties::builder().set_compression(Compression::ZSTD(ZstdLevel::default())).build();
-    let mut writer = ArrowWriter::try_new(to, schema, Some(properties)).map_err(FileError::other)?;
-    writer.write(&batch).map_err(FileError::other)?;
-    writer.close().map_err(FileError::other)?;
-    Ok(())
+/// Bytes that wait in memory to be written, at most.
+const MOST_WAITING: usize = 64 << 20;
+
+pub(super) struct Parquet<W: Write + Send> {
+    schema: Arc<Schema>,
+    writer: ArrowWriter<W>,
+}
+
+impl<W: Write + Send> Parquet<W> {
+    pub fn begin(columns: &[(String, Kind)], to: W) -> Result<Self, FileError> {
+        let fields: Vec<Field> = columns.iter().map(|(name, kind)| Field::new(name, form_of(*kind), true)).collect();
+        let schema = Arc::new(Schema::new(fields));
+        let properties = WriterProperties::builder().set_compression(Compression::ZSTD(ZstdLevel::default())).build();
+        let writer = ArrowWriter::try_new(to, Arc::clone(&schema), Some(properties)).map_err(FileError::other)?;
+        Ok(Self { schema, writer })
+    }
+}
+
+impl<W: Write + Send> Rows for Parquet<W> {
+    fn add(&mut self, part: &Table) -> Result<(), FileError> {
+        let arrays = part.columns().iter().map(array).collect();
+        let batch = RecordBatch::try_new(Arc::clone(&self.schema), arrays).map_err(FileError::other)?;
+        self.writer.write(&batch).map_err(FileError::other)?;
+        // Rows wait for their group to be full, with those of earlier parts.
+        if self.writer.in_progress_size() > MOST_WAITING {
+            self.writer.flush().map_err(FileError::other)?;
+        }
+        Ok(())
+    }
+
+    fn finish(self: Box<Self>) -> Result<(), FileError> {
+        self.writer.close().map_err(FileError::other)?;
+        Ok(())
+    }
 }
 
 fn form_of(kind: Kind) -> DataType {

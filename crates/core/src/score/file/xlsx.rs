@@ -4,13 +4,13 @@ use std::io::Write;
 
 use rust_xlsxwriter::{Format, Workbook, XlsxError};
 
-use super::FileError;
-use crate::Table;
+use super::{FileError, Rows};
 use crate::number::count;
 use crate::table::Values;
+use crate::{Kind, Table};
 
 /// Rows of a sheet, names among them.
-const MOST_ROWS: usize = 1_048_576;
+const MOST_ROWS: u64 = 1_048_576;
 
 /// Columns of a sheet.
 const MOST_COLUMNS: usize = 16_384;
@@ -21,48 +21,72 @@ const EPOCH: f64 = 25_569.0;
 /// The first day of the workbook that is counted as others count it.
 const FIRST_DAY: f64 = 61.0;
 
-pub(super) fn write(table: &Table, to: &mut impl Write) -> Result<(), FileError> {
-    if table.rows() >= MOST_ROWS || table.columns().len() > MOST_COLUMNS {
-        return Err(FileError::DoesNotFit(format!(
-            "A sheet of XLSX holds {} rows below its names, and {} columns; this has {} and {}. Take CSV or Parquet, or fewer rows.",
-            count(MOST_ROWS as u64 - 1),
-            count(MOST_COLUMNS as u64),
-            count(table.rows() as u64),
-            count(table.columns().len() as u64)
-        )));
+pub(super) struct Xlsx<W> {
+    book: Workbook,
+    day: Format,
+    /// Rows written, names among them.
+    rows: u32,
+    to: W,
+}
+
+impl<W: Write> Xlsx<W> {
+    pub fn begin(columns: &[(String, Kind)], rows: u64, to: W) -> Result<Self, FileError> {
+        if rows >= MOST_ROWS || columns.len() > MOST_COLUMNS {
+            return Err(FileError::DoesNotFit(format!(
+                "A sheet of XLSX holds {} rows below its names, and {} columns; this has {} and {}. Take CSV or Parquet, or fewer rows.",
+                count(MOST_ROWS - 1),
+                count(MOST_COLUMNS as u64),
+                count(rows),
+                count(columns.len() as u64)
+            )));
+        }
+        let mut book = Workbook::new();
+        let bold = Format::new().set_bold();
+        // Rows go to a file of the system as they come, rather than all being held.
+        let sheet = book.add_worksheet_with_constant_memory().map_err(refused)?;
+        sheet.set_freeze_panes(1, 0).map_err(refused)?;
+        for (at, (name, _)) in (0..).zip(columns) {
+            sheet.write_string_with_format(0, at, name, &bold).map_err(refused)?;
+        }
+        Ok(Self { book, day: Format::new().set_num_format("yyyy-mm-dd"), rows: 1, to })
     }
-    let bytes = book(table).map_err(|e| match e {
+}
+
+impl<W: Write + Send> Rows for Xlsx<W> {
+    fn add(&mut self, part: &Table) -> Result<(), FileError> {
+        let sheet = self.book.worksheet_from_index(0).map_err(refused)?;
+        for row in 0..part.rows() {
+            for (at, column) in (0..).zip(part.columns()) {
+                match (&column.values, column.number(row)) {
+                    (Values::Numbers(_), Some(x)) => {
+                        sheet.write_number(self.rows, at, x).map_err(refused)?;
+                    }
+                    (Values::Dates(_), Some(days)) if days + EPOCH >= FIRST_DAY => {
+                        sheet.write_number_with_format(self.rows, at, days + EPOCH, &self.day).map_err(refused)?;
+                    }
+                    _ => {
+                        if let Some(text) = column.text(row) {
+                            sheet.write_string(self.rows, at, text).map_err(refused)?;
+                        }
+                    }
+                }
+            }
+            self.rows += 1;
+        }
+        Ok(())
+    }
+
+    fn finish(mut self: Box<Self>) -> Result<(), FileError> {
+        self.book.save_to_writer(&mut self.to).map_err(refused)?;
+        Ok(self.to.flush()?)
+    }
+}
+
+fn refused(e: XlsxError) -> FileError {
+    match e {
         XlsxError::MaxStringLengthExceeded => FileError::DoesNotFit(
             "A cell of XLSX holds 32 767 letters, and one of these has more. Take CSV or Parquet.".into(),
         ),
         other => FileError::other(other),
-    })?;
-    Ok(to.write_all(&bytes)?)
-}
-
-fn book(table: &Table) -> Result<Vec<u8>, XlsxError> {
-    let mut book = Workbook::new();
-    let (bold, day) = (Format::new().set_bold(), Format::new().set_num_format("yyyy-mm-dd"));
-    let sheet = book.add_worksheet();
-    sheet.set_freeze_panes(1, 0)?;
-    for (at, column) in (0..).zip(table.columns()) {
-        sheet.write_string_with_format(0, at, &column.name, &bold)?;
-        for row in 0..column.len() {
-            let place = row as u32 + 1;
-            match (&column.values, column.number(row)) {
-                (Values::Numbers(_), Some(x)) => {
-                    sheet.write_number(place, at, x)?;
-                }
-                (Values::Dates(_), Some(days)) if days + EPOCH >= FIRST_DAY => {
-                    sheet.write_number_with_format(place, at, days + EPOCH, &day)?;
-                }
-                _ => {
-                    if let Some(text) = column.text(row) {
-                        sheet.write_string(place, at, text)?;
-                    }
-                }
-            }
-        }
     }
-    book.save_to_buffer()
 }
