@@ -1,18 +1,16 @@
-//! Accounts, sessions and attempts to sign in.
+//! Accounts, and attempts to sign in.
 
 use argon2::Argon2;
 use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use chrono::{Duration, Utc};
-use pronoia_core::model::hex;
-use rand::RngExt;
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
-    sea_query::OnConflict,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, ConnectionTrait, EntityTrait, PaginatorTrait,
+    QueryFilter, TransactionTrait,
 };
-use sha2::{Digest, Sha256};
 
-use crate::entity::{account, membership, session, sign_in_attempt, workspace};
+use crate::entity::{account, membership, sign_in_attempt, workspace};
+use crate::people::{self, Role};
 use crate::{Result, Store, StoreError};
 
 /// Failed attempts per address or e-mail within [`WINDOW_MINUTES`] before more are refused.
@@ -21,11 +19,26 @@ const MOST_ATTEMPTS: u64 = 10;
 /// Minutes that a failed attempt is remembered.
 const WINDOW_MINUTES: i64 = 15;
 
-/// Hours that a session lasts.
-const SESSION_HOURS: i64 = 12;
+/// Letters of an e-mail address at most.
+const LONGEST_EMAIL: usize = 254;
 
 /// Least length of a password.
-const LEAST_PASSWORD: usize = 10;
+const LEAST_PASSWORD: usize = 12;
+
+/// Most characters of one: whoever sends more wants to keep us busy.
+const LONGEST_PASSWORD: usize = 128;
+
+/// Different characters of a password, fewest.
+const LEAST_DIFFERENT: usize = 5;
+
+/// Where somebody signs in from.
+#[derive(Debug, Clone, Copy)]
+pub struct Origin<'f> {
+    /// The network address.
+    pub address: &'f str,
+    /// What the browser says that it is.
+    pub agent: &'f str,
+}
 
 /// A signed-in browser and what it may see.
 #[derive(Debug, Clone)]
@@ -34,8 +47,12 @@ pub struct SignedIn {
     pub account: account::Model,
     /// Where.
     pub workspace: workspace::Model,
+    /// What they may do there.
+    pub role: Role,
     /// Proof for forms.
     pub csrf: String,
+    /// Its session.
+    pub session: i64,
 }
 
 /// Why somebody cannot sign in.
@@ -59,29 +76,15 @@ impl Store {
         workspace_name: &str,
         made_up: bool,
     ) -> Result<i64> {
-        if password.chars().count() < LEAST_PASSWORD {
-            return Err(StoreError::Refused(format!("A password needs at least {LEAST_PASSWORD} characters.")));
-        }
-        let email = email.trim().to_lowercase();
-        if account::Entity::find().filter(account::Column::Email.eq(&email)).one(&self.db).await?.is_some() {
-            return Err(StoreError::Refused(format!("There is an account for {email} already.")));
-        }
-        let password_hash = hash(password.to_owned()).await?;
-        let account =
-            account::ActiveModel { email: Set(email), password_hash: Set(password_hash), ..Default::default() }
-                .insert(&self.db)
-                .await?;
+        let account = new_account(email, password).await?;
+        let transaction = self.db.begin().await?;
+        let account = insert_account(&transaction, account).await?;
         let workspace =
             workspace::ActiveModel { name: Set(workspace_name.into()), made_up: Set(made_up), ..Default::default() }
-                .insert(&self.db)
+                .insert(&transaction)
                 .await?;
-        membership::Entity::insert(membership::ActiveModel {
-            account_id: Set(account.id),
-            workspace_id: Set(workspace.id),
-        })
-        .on_conflict(OnConflict::new().do_nothing().to_owned())
-        .exec_without_returning(&self.db)
-        .await?;
+        people::join(&transaction, (workspace.id, account), Role::Owner).await?;
+        transaction.commit().await?;
         Ok(workspace.id)
     }
 
@@ -120,85 +123,119 @@ impl Store {
         &self,
         email: &str,
         password: &str,
-        from: &str,
+        from: &Origin<'_>,
     ) -> Result<std::result::Result<String, Denied>> {
-        let email = email.trim().to_lowercase();
+        match self.known(&email.trim().to_lowercase(), password, from).await? {
+            Ok(account) => Ok(Ok(self.begin_session(account.id, from).await?)),
+            Err(denied) => Ok(Err(denied)),
+        }
+    }
+
+    /// The account that address and password belong to; failed attempts are counted.
+    async fn known(
+        &self,
+        email: &str,
+        password: &str,
+        from: &Origin<'_>,
+    ) -> Result<std::result::Result<account::Model, Denied>> {
         let since = Utc::now() - Duration::minutes(WINDOW_MINUTES);
         let recent = sign_in_attempt::Entity::find()
             .filter(sign_in_attempt::Column::At.gt(since))
             .filter(
                 Condition::any()
-                    .add(sign_in_attempt::Column::Email.eq(&email))
-                    .add(sign_in_attempt::Column::Address.eq(from)),
+                    .add(sign_in_attempt::Column::Email.eq(email))
+                    .add(sign_in_attempt::Column::Address.eq(from.address)),
             )
             .count(&self.db)
             .await?;
         if recent >= MOST_ATTEMPTS {
             return Ok(Err(Denied::TooMany));
         }
-        let account = self.account(&email).await?;
+        let account = self.account(email).await?;
         // An unknown address takes as long as a wrong password.
         let stored = account.as_ref().map(|a| a.password_hash.clone());
         let right = verify(password.to_owned(), stored).await?;
         let Some(account) = account.filter(|_| right) else {
-            sign_in_attempt::ActiveModel { email: Set(email), address: Set(from.into()), ..Default::default() }
-                .insert(&self.db)
-                .await?;
+            let attempt = sign_in_attempt::ActiveModel {
+                email: Set(email.into()),
+                address: Set(from.address.into()),
+                ..Default::default()
+            };
+            attempt.insert(&self.db).await?;
             return Ok(Err(Denied::Wrong));
         };
-        let token = random_token();
-        session::Entity::insert(session::ActiveModel {
-            token_digest: Set(digest(&token)),
-            account_id: Set(account.id),
-            csrf: Set(random_token()),
-            created_at: Set(Utc::now()),
-            expires_at: Set(Utc::now() + Duration::hours(SESSION_HOURS)),
-        })
-        .exec_without_returning(&self.db)
-        .await?;
-        session::Entity::delete_many().filter(session::Column::ExpiresAt.lt(Utc::now())).exec(&self.db).await?;
-        Ok(Ok(token))
+        Ok(Ok(account))
     }
 
-    /// Who a session's token belongs to; none if unknown or over.
+    /// Gives whoever is signed in another password, and ends their other sessions.
     ///
     /// # Errors
-    /// If the database does not answer.
-    pub async fn signed_in(&self, token: &str) -> Result<Option<SignedIn>> {
-        let found = session::Entity::find_by_id(digest(token))
-            .filter(session::Column::ExpiresAt.gt(Utc::now()))
-            .one(&self.db)
-            .await?;
-        let Some(session) = found else { return Ok(None) };
-        let Some(account) = account::Entity::find_by_id(session.account_id).one(&self.db).await? else {
-            return Ok(None);
+    /// [`StoreError::Refused`] for a weak password; a refusal of the present one is the inner error.
+    pub async fn change_password(
+        &self,
+        signed_in: &SignedIn,
+        [present, new]: [&str; 2],
+        from: &Origin<'_>,
+    ) -> Result<std::result::Result<(), Denied>> {
+        let email = &signed_in.account.email;
+        check_password(email, new)?;
+        let account = match self.known(email, present, from).await? {
+            Ok(account) => account,
+            Err(denied) => return Ok(Err(denied)),
         };
-        let member = membership::Entity::find()
-            .filter(membership::Column::AccountId.eq(account.id))
-            .order_by_asc(membership::Column::WorkspaceId)
-            .one(&self.db)
-            .await?;
-        let Some(member) = member else { return Ok(None) };
-        let workspace = workspace::Entity::find_by_id(member.workspace_id).one(&self.db).await?;
-        Ok(workspace.map(|workspace| SignedIn { account, workspace, csrf: session.csrf }))
-    }
-
-    /// Ends a session.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn sign_out(&self, token: &str) -> Result<()> {
-        session::Entity::delete_by_id(digest(token)).exec(&self.db).await?;
-        Ok(())
+        let password_hash = hash(new.to_owned()).await?;
+        account::ActiveModel { password_hash: Set(password_hash), ..account.into() }.update(&self.db).await?;
+        self.end_other_sessions(signed_in).await?;
+        Ok(Ok(()))
     }
 }
 
-fn digest(token: &str) -> String {
-    hex(&Sha256::digest(token.as_bytes()))
+/// An account that can be made, its password hashed.
+///
+/// # Errors
+/// [`StoreError::Refused`] for a short password, or what is no address.
+pub(crate) async fn new_account(email: &str, password: &str) -> Result<account::ActiveModel> {
+    let email = email.trim().to_lowercase();
+    check_password(&email, password)?;
+    if !email.contains('@') || email.chars().count() > LONGEST_EMAIL || email.chars().any(char::is_whitespace) {
+        return Err(StoreError::Refused(format!("“{email}” is no e-mail address.")));
+    }
+    let password_hash = hash(password.to_owned()).await?;
+    Ok(account::ActiveModel { email: Set(email), password_hash: Set(password_hash), ..Default::default() })
 }
 
-fn random_token() -> String {
-    hex(&rand::rng().random::<[u8; 32]>())
+/// Whether a password is too easily guessed.
+fn check_password(email: &str, password: &str) -> Result<()> {
+    let refused = |sentence: String| Err(StoreError::Refused(sentence));
+    let (letters, lower) = (password.chars().count(), password.to_lowercase());
+    let mut different: Vec<char> = lower.chars().collect();
+    different.sort_unstable();
+    different.dedup();
+    let name = email.split('@').next().unwrap_or(email);
+    if letters < LEAST_PASSWORD {
+        return refused(format!("A password needs at least {LEAST_PASSWORD} characters."));
+    }
+    if letters > LONGEST_PASSWORD {
+        return refused(format!("A password has up to {LONGEST_PASSWORD} characters."));
+    }
+    if different.len() < LEAST_DIFFERENT || (name.chars().count() >= LEAST_DIFFERENT && lower.contains(name)) {
+        return refused(format!(
+            "This password is easily guessed. Take {LEAST_DIFFERENT} different characters or more, and leave your address out of it."
+        ));
+    }
+    Ok(())
+}
+
+/// Makes an account; its key.
+///
+/// # Errors
+/// [`StoreError::Refused`] for an address in use.
+pub(crate) async fn insert_account(on: &impl ConnectionTrait, account: account::ActiveModel) -> Result<i64> {
+    let email = account.email.clone().take().unwrap_or_default();
+    if account::Entity::find().filter(account::Column::Email.eq(&email)).one(on).await?.is_some() {
+        return Err(StoreError::Refused(format!("There is an account for {email} already.")));
+    }
+    Ok(account.insert(on).await?.id)
 }
 
 async fn hash(password: String) -> Result<String> {

@@ -4,6 +4,8 @@ use sea_orm::sqlx;
 use sea_orm::{DbErr, RuntimeErr};
 use thiserror::Error;
 
+use crate::ledger::Line;
+
 /// Why something could not be stored or found.
 #[derive(Debug, Error)]
 pub enum StoreError {
@@ -18,12 +20,22 @@ pub enum StoreError {
     /// There is no such thing, or not in this workspace.
     #[error("{0} was not found. It may have been deleted, or the address is mistyped.")]
     NotFound(&'static str),
+    /// A study was put away.
+    #[error(
+        "This study was put away. The page of what was put away, at the foot of the page of questions, brings it back."
+    )]
+    PutAway,
     /// A row does not fit into storage.
     #[error("{0}")]
     TooWide(String),
     /// Something else was asked for than is possible now.
     #[error("{0}")]
     Refused(String),
+    /// Somebody changed the same in the meantime: by these entries, newest first.
+    #[error(
+        "The study was changed while you looked at this page, and what you changed is another thing now. Nothing was overwritten."
+    )]
+    Overtaken(Vec<Line>),
     /// It was stopped on request; nothing of it is left.
     #[error("It was stopped; nothing was kept.")]
     Stopped,

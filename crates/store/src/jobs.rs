@@ -267,7 +267,8 @@ impl Store {
         put(&self.db, workspace_id, study_id, title, work).await
     }
 
-    /// Takes the oldest job that waits or whose worker fell silent.
+    /// Takes the oldest job that waits or whose worker fell silent. One that was last heard of later than
+    /// now is silent too: the clock was set back since.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -275,7 +276,7 @@ impl Store {
         let sql = "UPDATE job SET state = 'running', worker = $1, heartbeat_at = now(), started_at = now(), \
                    attempts = attempts + 1, share = 0, stage = 'Starting' \
                    WHERE id = (SELECT id FROM job WHERE state = 'queued' \
-                   OR (state = 'running' AND heartbeat_at < now() - make_interval(secs => $2)) \
+                   OR (state = 'running' AND abs(extract(epoch FROM now() - heartbeat_at)) > $2) \
                    ORDER BY id FOR UPDATE SKIP LOCKED LIMIT 1) AND attempts < $3 \
                    RETURNING id, workspace_id, work";
         let values = [worker.into(), (SILENCE_SECONDS as f64).into(), MOST_ATTEMPTS.into()];
@@ -292,7 +293,7 @@ impl Store {
     pub async fn give_up_jobs(&self) -> Result<Vec<Work>> {
         let sql = "UPDATE job SET state = 'failed', finished_at = now(), \
                    outcome = 'It was begun three times and the server stopped each time. Nothing of it was kept.' \
-                   WHERE state = 'running' AND attempts >= $1 AND heartbeat_at < now() - make_interval(secs => $2) \
+                   WHERE state = 'running' AND attempts >= $1 AND abs(extract(epoch FROM now() - heartbeat_at)) > $2 \
                    RETURNING id, workspace_id, work";
         let values = [MOST_ATTEMPTS.into(), (SILENCE_SECONDS as f64).into()];
         let statement = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);

@@ -4,6 +4,8 @@
 //! COPY and sealed in one transaction. Everything else is entities.
 
 pub mod accounts;
+pub mod away;
+pub mod backup;
 pub mod campaigns;
 pub mod dictionary;
 mod entity;
@@ -16,6 +18,7 @@ mod keys;
 pub mod ledger;
 pub mod lists;
 pub mod models;
+pub mod people;
 pub mod programs;
 pub mod queries;
 pub mod records;
@@ -23,14 +26,17 @@ pub mod releases;
 pub mod rules;
 mod schema;
 pub mod searches;
+mod sessions;
+pub mod shares;
 pub mod sources;
 pub mod studies;
 pub mod uploads;
 pub mod watched;
 
 pub use entity::{
-    account, campaign, finding, job, ledger_entry, list, model, program_key, record_table, release, release_key,
-    release_promise, release_use, release_version, rule_tried, search, source, study, upload, workspace,
+    account, campaign, finding, invitation, job, ledger_entry, list, model, program_key, record_table, release,
+    release_key, release_promise, release_use, release_version, rule_tried, search, session, share, source, study,
+    upload, workspace,
 };
 pub use error::StoreError;
 
@@ -38,6 +44,8 @@ use std::time::Duration;
 
 use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
+use sqlx::Connection;
+use sqlx::postgres::PgConnection;
 
 /// What every function of the store returns.
 pub type Result<T> = std::result::Result<T, StoreError>;
@@ -56,6 +64,9 @@ impl std::fmt::Debug for Store {
         f.debug_struct("Store").finish_non_exhaustive()
     }
 }
+
+/// The lock under which the tables are brought up to date.
+const SCHEMA_LOCK: i64 = 7300;
 
 /// How often a server that starts, or is busy, is knocked at; three seconds each.
 const MOST_KNOCKS: usize = 4;
@@ -80,7 +91,12 @@ impl Store {
                 answer => break answer?,
             }
         };
-        schema::Migrator::up(&db, None).await?;
+        // Several servers that start at once do not change the tables at once.
+        let mut alone = PgConnection::connect(url).await?;
+        sqlx::query("SELECT pg_advisory_lock($1)").bind(SCHEMA_LOCK).execute(&mut alone).await?;
+        let brought = schema::Migrator::up(&db, None).await;
+        alone.close().await?;
+        brought?;
         Ok(Self { db, reader_secret: rand::random() })
     }
 

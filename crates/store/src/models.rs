@@ -1,5 +1,7 @@
 //! Candidates of a study.
 
+use std::collections::HashMap;
+
 use pronoia_core::cautions::Caution;
 use pronoia_core::decide::Ranking;
 use pronoia_core::evaluate::Evaluation;
@@ -48,9 +50,13 @@ pub struct Proof {
     pub at: chrono::DateTime<chrono::Utc>,
 }
 
+/// An evaluation without the points of its curves, which are most of it.
+const WITHOUT_CURVES: &str = r#"evaluation || '{"roc": [], "precision_recall": [], "gain": []}'::jsonb"#;
+
 impl Store {
     /// All candidates of a study, oldest first, without what is only looked at when
-    /// one is open: its artefact, its training rows, and what was looked into besides.
+    /// one is open: its artefact, the rows that it was judged on and fitted to, the points of its curves, and
+    /// what was looked into besides.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -58,9 +64,11 @@ impl Store {
         use model::Column as C;
         let rows = model::Entity::find()
             .select_only()
-            .columns([C::Id, C::StudyId, C::Name, C::Settings, C::Basis, C::Seed, C::State, C::Evaluation])
-            .columns([C::Ranking, C::FitSeconds, C::ScoreSeconds, C::Error, C::Retired, C::CreatedAt])
+            .columns([C::Id, C::StudyId, C::Name, C::Settings, C::Basis, C::Seed, C::State])
+            .columns([C::FitSeconds, C::ScoreSeconds, C::Error, C::Retired, C::CreatedAt])
             .columns([C::Cautions, C::Proof])
+            .expr_as(sea_orm::sea_query::Expr::cust(WITHOUT_CURVES), "evaluation")
+            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "ranking")
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::bytea"), "artefact")
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "training")
             .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "closer")
@@ -72,6 +80,45 @@ impl Store {
             .all(&self.db)
             .await?;
         Ok(rows)
+    }
+
+    /// The figures of the fitted candidates of a study that are on its list, with their curves; and the
+    /// rows that they were judged on, in order of probability.
+    ///
+    /// # Errors
+    /// If the database does not answer, or [`StoreError::Damaged`].
+    pub async fn figures(&self, study_id: i64) -> Result<HashMap<i64, (Evaluation, Option<Ranking>)>> {
+        use model::Column as C;
+        let judged = model::Entity::find().select_only().columns([C::Id, C::Evaluation, C::Ranking]);
+        let judged =
+            judged.filter(C::StudyId.eq(study_id)).filter(C::Retired.eq(false)).filter(C::Evaluation.is_not_null());
+        let rows: Vec<(i64, serde_json::Value, Option<serde_json::Value>)> = judged.into_tuple().all(&self.db).await?;
+        let read = |(id, evaluation, ranking): (i64, serde_json::Value, Option<serde_json::Value>)| {
+            Ok((id, (serde_json::from_value(evaluation)?, ranking.map(serde_json::from_value).transpose()?)))
+        };
+        rows.into_iter().map(read).collect()
+    }
+
+    /// The rows that a candidate was judged on, in order of probability; none if it was not judged.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or [`StoreError::Damaged`].
+    pub async fn ranking(&self, id: i64) -> Result<Option<Ranking>> {
+        let found = model::Entity::find_by_id(id).select_only().column(model::Column::Ranking);
+        let row: Option<Option<serde_json::Value>> = found.into_tuple().one(&self.db).await?;
+        let ranking = row.ok_or(StoreError::NotFound("This candidate"))?;
+        Ok(ranking.map(serde_json::from_value).transpose()?)
+    }
+
+    /// What all candidates of a study are called, those that were taken off the list among them.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn model_names(&self, study_id: i64) -> Result<HashMap<i64, String>> {
+        use model::Column as C;
+        let of_study = model::Entity::find().select_only().columns([C::Id, C::Name]).filter(C::StudyId.eq(study_id));
+        let rows: Vec<(i64, String)> = of_study.into_tuple().all(&self.db).await?;
+        Ok(rows.into_iter().collect())
     }
 
     /// The name of a candidate, without looking at the rest of it.

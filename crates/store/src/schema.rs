@@ -25,6 +25,11 @@ impl MigratorTrait for Migrator {
             Box::new(Step::CHALLENGER),
             Box::new(Step::PUBLISHED),
             Box::new(Step::PROGRAM),
+            Box::new(Step::PEOPLE),
+            Box::new(Step::SESSION),
+            Box::new(Step::LEDGER),
+            Box::new(Step::AWAY),
+            Box::new(Step::SHARE),
         ]
     }
 }
@@ -71,6 +76,16 @@ impl Step {
     const PUBLISHED: Self = Self { name: "m0016_published", sql: include_str!("schema/0016_published.sql") };
     /// Keys by which other programs do the work of a workspace.
     const PROGRAM: Self = Self { name: "m0017_program", sql: include_str!("schema/0017_program.sql") };
+    /// What members of a workspace may do, and how others join.
+    const PEOPLE: Self = Self { name: "m0018_people", sql: include_str!("schema/0018_people.sql") };
+    /// What tells the sessions of one account apart.
+    const SESSION: Self = Self { name: "m0019_session", sql: include_str!("schema/0019_session.sql") };
+    /// What entries of ledgers changed, and what was remarked on them.
+    const LEDGER: Self = Self { name: "m0020_ledger", sql: include_str!("schema/0020_ledger.sql") };
+    /// What was put away, and who keeps a study.
+    const AWAY: Self = Self { name: "m0021_away", sql: include_str!("schema/0021_away.sql") };
+    /// Links by which others read a statement.
+    const SHARE: Self = Self { name: "m0022_share", sql: include_str!("schema/0022_share.sql") };
 }
 
 impl MigrationName for Step {

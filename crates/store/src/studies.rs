@@ -1,39 +1,56 @@
 //! Studies and their choices.
 
-use pronoia_core::study::{Question, StudyState};
+use pronoia_core::study::{Question, StudyState, history};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder,
+    TransactionTrait,
 };
 
-use crate::entity::{ledger_entry, study};
+use crate::entity::{ledger_entry, record_table, study};
 use crate::{Result, Store, StoreError};
 
 /// A choice to be entered in the ledger.
 #[derive(Debug, Clone)]
 pub struct Choice {
     /// Who chose.
-    pub account_id: i64,
+    pub by: Author,
     /// What was chosen, in a sentence.
     pub chosen: String,
     /// The figure that mattered.
     pub figure: String,
 }
 
+/// Who chooses, and what they saw.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Author {
+    /// Their account.
+    pub account_id: i64,
+    /// The revision of the study that stood on the page they chose on; none where no page was looked at.
+    pub seen: Option<i64>,
+}
+
+impl From<i64> for Author {
+    fn from(account_id: i64) -> Self {
+        Self { account_id, seen: None }
+    }
+}
+
 impl Store {
-    /// Begins a study.
+    /// Begins a study of a table, kept by somebody.
     ///
     /// # Errors
     /// If the database does not answer.
     pub async fn create_study(
         &self,
-        workspace_id: i64,
-        table_id: i64,
+        table: &record_table::Model,
+        account_id: i64,
         title: &str,
         question: Question,
     ) -> Result<study::Model> {
         let row = study::ActiveModel {
-            workspace_id: Set(workspace_id),
-            table_id: Set(table_id),
+            workspace_id: Set(table.workspace_id),
+            table_id: Set(table.id),
+            account_id: Set(Some(account_id)),
             title: Set(title.into()),
             question: Set(question.word().into()),
             state: Set(serde_json::to_value(StudyState::default())?),
@@ -42,13 +59,14 @@ impl Store {
         Ok(row.insert(&self.db).await?)
     }
 
-    /// The studies of a workspace, newest first.
+    /// The studies of a workspace that were not put away, newest first.
     ///
     /// # Errors
     /// If the database does not answer.
     pub async fn studies(&self, workspace_id: i64) -> Result<Vec<study::Model>> {
         Ok(study::Entity::find()
             .filter(study::Column::WorkspaceId.eq(workspace_id))
+            .filter(study::Column::PutAwayAt.is_null())
             .order_by_desc(study::Column::Id)
             .all(&self.db)
             .await?)
@@ -57,29 +75,54 @@ impl Store {
     /// A study of this workspace.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`].
+    /// [`StoreError::NotFound`]; [`StoreError::PutAway`].
     pub async fn study(&self, workspace_id: i64, id: i64) -> Result<study::Model> {
         let found =
             study::Entity::find_by_id(id).filter(study::Column::WorkspaceId.eq(workspace_id)).one(&self.db).await?;
-        found.ok_or(StoreError::NotFound("This study"))
+        let found = found.ok_or(StoreError::NotFound("This study"))?;
+        if found.put_away_at.is_some() { Err(StoreError::PutAway) } else { Ok(found) }
     }
 
     /// Puts new choices in place and enters what was chosen in the ledger, both or neither.
     ///
     /// # Errors
-    /// [`StoreError::Refused`] if somebody else changed the study since `seen`
-    /// was read: their choice stands and nothing is overwritten.
+    /// [`StoreError::Overtaken`] if somebody changed the same part of the study since the author's page
+    /// was written; [`StoreError::Refused`] if somebody changed anything since `seen` was read. Their choice
+    /// stands then, and nothing is overwritten.
     pub async fn choose(&self, seen: &study::Model, state: &StudyState, choice: &Choice) -> Result<()> {
+        let since = choice.by.seen.map_or(0, |revision| seen.revision - revision);
+        if since > 0 {
+            let (theirs, then) = self.latest_choices(seen, since.unsigned_abs()).await?;
+            let present = seen.choices()?;
+            let mine = history::touched(&present, state);
+            if !history::touched(&then, &present).is_disjoint(&mine) {
+                return Err(StoreError::Overtaken(theirs));
+            }
+        }
         let transaction = self.db.begin().await?;
+        Self::enter(&transaction, seen, state, choice, None).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Puts new choices in place and enters what was chosen.
+    pub(crate) async fn enter(
+        transaction: &DatabaseTransaction,
+        seen: &study::Model,
+        state: &StudyState,
+        choice: &Choice,
+        takes_back: Option<i64>,
+    ) -> Result<()> {
+        let state = serde_json::to_value(state)?;
         let changed = study::Entity::update_many()
             .set(study::ActiveModel {
-                state: Set(serde_json::to_value(state)?),
+                state: Set(state.clone()),
                 revision: Set(seen.revision + 1),
                 ..Default::default()
             })
             .filter(study::Column::Id.eq(seen.id))
             .filter(study::Column::Revision.eq(seen.revision))
-            .exec(&transaction)
+            .exec(transaction)
             .await?;
         if changed.rows_affected == 0 {
             return Err(StoreError::Refused(
@@ -88,15 +131,16 @@ impl Store {
         }
         ledger_entry::ActiveModel {
             study_id: Set(seen.id),
-            account_id: Set(Some(choice.account_id)),
+            account_id: Set(Some(choice.by.account_id)),
             chosen: Set(choice.chosen.clone()),
             figure: Set(choice.figure.clone()),
             before: Set(Some(seen.state.clone())),
+            after: Set(Some(state)),
+            takes_back: Set(takes_back),
             ..Default::default()
         }
-        .insert(&transaction)
+        .insert(transaction)
         .await?;
-        transaction.commit().await?;
         Ok(())
     }
 

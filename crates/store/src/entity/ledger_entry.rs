@@ -19,6 +19,10 @@ pub struct Model {
     pub figure: String,
     /// The choices before it; none if it cannot be taken back.
     pub before: Option<Json>,
+    /// The choices after it; none if it cannot be taken back.
+    pub after: Option<Json>,
+    /// The entry that it takes back, or brings back.
+    pub takes_back: Option<i64>,
     /// When it was taken back.
     pub taken_back_at: Option<DateTimeUtc>,
     /// When it was chosen.

@@ -27,6 +27,10 @@ pub struct Model {
     pub is_list: bool,
     /// Whether its rows are made up.
     pub made_up: bool,
+    /// When it was put away.
+    pub put_away_at: Option<DateTimeUtc>,
+    /// By whom.
+    pub put_away_by: Option<i64>,
     /// When it was sealed.
     pub created_at: DateTimeUtc,
 }

@@ -17,6 +17,12 @@ pub struct Model {
     pub created_at: DateTimeUtc,
     /// When it ends.
     pub expires_at: DateTimeUtc,
+    /// What it is called by on pages.
+    pub id: i64,
+    /// The network address that it began from.
+    pub address: String,
+    /// What the browser says that it is.
+    pub agent: String,
 }
 
 /// None are walked by SeaORM.

@@ -25,6 +25,12 @@ pub struct Model {
     pub test_openings: i32,
     /// What the sealed test said.
     pub confirmation: Option<Json>,
+    /// Who keeps it.
+    pub account_id: Option<i64>,
+    /// When it was put away.
+    pub put_away_at: Option<DateTimeUtc>,
+    /// By whom.
+    pub put_away_by: Option<i64>,
     /// When it was begun.
     pub created_at: DateTimeUtc,
 }

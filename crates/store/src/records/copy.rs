@@ -136,6 +136,17 @@ impl Decoder {
         Ok(Some(next))
     }
 
+    /// How many rows were read since some were taken.
+    pub fn rows(&self) -> usize {
+        self.columns.first().map_or(0, |(builder, _)| builder.len())
+    }
+
+    /// The rows read so far as a table; the next ones are gathered anew.
+    pub fn take(&mut self) -> Result<Table> {
+        let taken = self.columns.iter_mut().map(|(builder, _)| builder.take()).collect();
+        Table::new(taken).map_err(StoreError::Damaged)
+    }
+
     /// The rows as a table.
     pub fn finish(self) -> Result<Table> {
         Table::new(self.columns.into_iter().map(|(b, _)| b.finish()).collect()).map_err(StoreError::Damaged)

@@ -16,6 +16,7 @@ pub use beside::{Hands, Mover};
 pub use groups::ActedGroup;
 pub use join::{Join, KeyAccount, KeySide, Take};
 pub use page::{Page, Sort};
+pub use read::Parts;
 pub use write::{DrawnCampaign, Importer, Label, ScoredList, SealedFor};
 
 use pronoia_core::Kind;
@@ -49,7 +50,7 @@ pub struct Source {
 }
 
 impl Store {
-    /// The tables of a workspace that are not lists, newest first.
+    /// The tables of a workspace that are not lists and not put away, newest first.
     ///
     /// # Errors
     /// If the database does not answer.
@@ -57,6 +58,7 @@ impl Store {
         Ok(record_table::Entity::find()
             .filter(record_table::Column::WorkspaceId.eq(workspace_id))
             .filter(record_table::Column::IsList.eq(false))
+            .filter(record_table::Column::PutAwayAt.is_null())
             .order_by_desc(record_table::Column::Id)
             .all(&self.db)
             .await?)
@@ -82,6 +84,22 @@ impl record_table::Model {
     /// [`StoreError::Damaged`].
     pub fn stored_columns(&self) -> Result<Vec<StoredColumn>> {
         Ok(serde_json::from_value(self.columns.clone())?)
+    }
+
+    /// The names and kinds of its columns, in their order.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn kinds(&self) -> Result<Vec<(String, Kind)>> {
+        Ok(self.stored_columns()?.into_iter().map(|column| (column.name, column.kind)).collect())
+    }
+
+    /// The names of its columns, in their order.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`].
+    pub fn names(&self) -> Result<Vec<String>> {
+        Ok(self.stored_columns()?.into_iter().map(|column| column.name).collect())
     }
 
     /// Its figures.

@@ -115,26 +115,6 @@ impl Store {
     }
 }
 
-impl Store {
-    /// The rows with these numbers, in their order.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn rows_at(&self, table: &record_table::Model, rows: &[i64]) -> Result<Page> {
-        let columns = table.stored_columns()?;
-        let fields: Vec<String> = columns.iter().map(|c| format!("t.{}", quoted(&c.field))).collect();
-        let (row, relation) = (quoted(ROW), relation(table.workspace_id, table.id));
-        let sql = format!(
-            "SELECT t.{row}, {} FROM unnest($1::bigint[]) WITH ORDINALITY AS k (row, at) \
-             JOIN {relation} t ON t.{row} = k.row ORDER BY k.at",
-            fields.join(", "),
-        );
-        let found = sqlx::query(AssertSqlSafe(sql)).bind(rows).fetch_all(self.pool()).await?;
-        let rows = found.iter().map(|row| as_text(row, &columns)).collect::<std::result::Result<_, sqlx::Error>>()?;
-        Ok(Page { rows })
-    }
-}
-
 /// Two values between which a page in the middle of a large table lies, as told
 /// by some of its blocks, and how many rows come before the page from the first
 /// of them on. None where all must be sorted: near the ends, in small tables,

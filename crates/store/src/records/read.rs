@@ -3,6 +3,7 @@
 use futures_util::TryStreamExt;
 use pronoia_core::Table;
 use sea_orm::sqlx::PgConnection;
+use tokio::sync::mpsc;
 
 use super::{ROW, StoredColumn, copy, quoted, relation};
 use crate::entity::record_table;
@@ -14,13 +15,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`] for a column that the table does not have.
     pub async fn columns(&self, table: &record_table::Model, names: Option<&[String]>) -> Result<Table> {
-        let mut columns = table.stored_columns()?;
-        if let Some(names) = names {
-            columns.retain(|c| names.contains(&c.name));
-            if columns.len() < names.len() {
-                return Err(StoreError::NotFound("A column of the table"));
-            }
-        }
+        let columns = columns_of(table, names)?;
         let mut connection = self.pool().acquire().await?;
         read(&mut connection, table.workspace_id, table.id, &columns, Part::All).await
     }
@@ -63,6 +58,38 @@ pub(super) enum Part {
     EveryNth(u64),
 }
 
+/// The `COPY` of some columns, in the order of the source.
+fn copy_of(workspace_id: i64, table_id: i64, columns: &[StoredColumn], part: Part) -> String {
+    let fields: Vec<String> = columns.iter().map(|c| quoted(&c.field)).collect();
+    let row = quoted(ROW);
+    let (some, limit) = match part {
+        Part::All => (String::new(), String::new()),
+        Part::First(most) => (String::new(), format!(" LIMIT {most}")),
+        Part::EveryNth(nth) => (format!(" WHERE ({row} - 1) % {nth} = 0"), String::new()),
+    };
+    format!(
+        "COPY (SELECT {} FROM {}{some} ORDER BY {row}{limit}) TO STDOUT (FORMAT binary)",
+        fields.join(", "),
+        relation(workspace_id, table_id),
+    )
+}
+
+/// Sends what a `COPY` gives on in pieces; false if nobody received them to the end.
+async fn send(connection: &mut PgConnection, sql: &str, to: mpsc::Sender<Vec<u8>>) -> Result<bool> {
+    let mut stream = connection.copy_out_raw(sql).await?;
+    let mut piece = Vec::with_capacity(PIECE);
+    while let Some(row) = stream.try_next().await? {
+        piece.extend_from_slice(&row);
+        if piece.len() >= PIECE {
+            let full = std::mem::replace(&mut piece, Vec::with_capacity(PIECE));
+            if to.send(full).await.is_err() {
+                return Ok(false);
+            }
+        }
+    }
+    Ok(to.send(piece).await.is_ok())
+}
+
 pub(super) async fn read(
     connection: &mut PgConnection,
     workspace_id: i64,
@@ -73,41 +100,98 @@ pub(super) async fn read(
     if columns.is_empty() {
         return Ok(Table::default());
     }
-    let fields: Vec<String> = columns.iter().map(|c| quoted(&c.field)).collect();
-    let row = quoted(ROW);
-    let (some, limit) = match part {
-        Part::All => (String::new(), String::new()),
-        Part::First(most) => (String::new(), format!(" LIMIT {most}")),
-        Part::EveryNth(nth) => (format!(" WHERE ({row} - 1) % {nth} = 0"), String::new()),
-    };
-    let sql = format!(
-        "COPY (SELECT {} FROM {}{some} ORDER BY {row}{limit}) TO STDOUT (FORMAT binary)",
-        fields.join(", "),
-        relation(workspace_id, table_id),
-    );
     // Rows are made columns of on another thread, while more are fetched.
     let mut decoder = copy::Decoder::new(columns);
-    let (sender, mut pieces) = tokio::sync::mpsc::channel::<Vec<u8>>(PIECES);
+    let (sender, mut pieces) = mpsc::channel::<Vec<u8>>(PIECES);
     let decoding = tokio::task::spawn_blocking(move || {
         while let Some(piece) = pieces.blocking_recv() {
             decoder.push(&piece)?;
         }
         decoder.finish()
     });
-    let mut stream = connection.copy_out_raw(&sql).await?;
-    let mut piece = Vec::with_capacity(PIECE);
-    while let Some(row) = stream.try_next().await? {
-        piece.extend_from_slice(&row);
-        if piece.len() >= PIECE {
-            let full = std::mem::replace(&mut piece, Vec::with_capacity(PIECE));
-            // Nobody receives any more once a piece was damaged, which is told below.
-            if sender.send(full).await.is_err() {
-                break;
+    // Why nobody received them to the end, whoever decodes them says.
+    send(connection, &copy_of(workspace_id, table_id, columns, part), sender).await?;
+    decoding.await.map_err(broke_off)?
+}
+
+fn broke_off(e: tokio::task::JoinError) -> StoreError {
+    StoreError::Damaged(format!("reading broke off: {e}"))
+}
+
+/// Rows on their way, some at a time; no more are fetched than somebody takes.
+#[derive(Debug)]
+pub struct Parts(mpsc::Receiver<Result<Table>>);
+
+impl Parts {
+    /// As [`Parts::next`], for computations that have a thread of their own.
+    ///
+    /// # Errors
+    /// As [`Parts::next`].
+    pub fn wait(&mut self) -> Result<Option<Table>> {
+        self.0.blocking_recv().transpose()
+    }
+
+    /// The next rows, in the order of the source; at least one part comes, be it without rows.
+    ///
+    /// # Errors
+    /// If the database does not answer, or what it answers is damaged.
+    pub async fn next(&mut self) -> Result<Option<Table>> {
+        self.0.recv().await.transpose()
+    }
+}
+
+impl Store {
+    /// The rows of the columns asked for, about so many at a time.
+    ///
+    /// # Errors
+    /// As [`Store::columns`].
+    pub async fn parts(&self, table: &record_table::Model, names: Option<&[String]>, rows: usize) -> Result<Parts> {
+        let columns = columns_of(table, names)?;
+        let mut connection = self.pool().acquire().await?;
+        let sql = copy_of(table.workspace_id, table.id, &columns, Part::All);
+        let (sender, mut pieces) = mpsc::channel::<Vec<u8>>(PIECES);
+        let (out, parts) = mpsc::channel::<Result<Table>>(1);
+        let failing = out.clone();
+        tokio::task::spawn_blocking(move || {
+            let mut decoder = copy::Decoder::new(&columns);
+            let mut sent = false;
+            while let Some(piece) = pieces.blocking_recv() {
+                let part = decoder
+                    .push(&piece)
+                    .and_then(|()| Ok(if decoder.rows() >= rows { Some(decoder.take()?) } else { None }));
+                if let Some(part) = part.transpose() {
+                    sent = true;
+                    let is_damaged = part.is_err();
+                    if out.blocking_send(part).is_err() || is_damaged {
+                        return;
+                    }
+                }
             }
+            if !sent || decoder.rows() > 0 {
+                let _ = out.blocking_send(decoder.finish());
+            }
+        });
+        tokio::spawn(async move {
+            match send(&mut connection, &sql, sender).await {
+                Ok(true) => {}
+                // What is still on its way is nobody's; the next one gets another connection.
+                Ok(false) => connection.close_on_drop(),
+                // Of nobody who is gone, it is known already.
+                Err(e) => drop(failing.send(Err(e)).await),
+            }
+        });
+        Ok(Parts(parts))
+    }
+}
+
+/// The columns of these names, in the order of the table.
+fn columns_of(table: &record_table::Model, names: Option<&[String]>) -> Result<Vec<StoredColumn>> {
+    let mut columns = table.stored_columns()?;
+    if let Some(names) = names {
+        columns.retain(|c| names.contains(&c.name));
+        if columns.len() < names.len() {
+            return Err(StoreError::NotFound("A column of the table"));
         }
     }
-    drop(stream);
-    let _ = sender.send(piece).await;
-    drop(sender);
-    decoding.await.map_err(|e| StoreError::Damaged(format!("reading broke off: {e}")))?
+    Ok(columns)
 }

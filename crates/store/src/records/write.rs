@@ -74,6 +74,8 @@ pub struct Importer {
     workspace_id: i64,
     columns: Vec<StoredColumn>,
     rows: u64,
+    /// Whether its rows can be found by their numbers.
+    is_keyed: bool,
 }
 
 impl Store {
@@ -104,13 +106,13 @@ impl Store {
             })
             .collect();
         let sql = format!(
-            "CREATE TABLE {} ({} bigint PRIMARY KEY, {})",
+            "CREATE TABLE {} ({} bigint NOT NULL, {})",
             relation(workspace_id, id),
             quoted(ROW),
             definitions.join(", ")
         );
         sqlx::query(AssertSqlSafe(sql)).execute(&mut *transaction).await?;
-        Ok(Importer { transaction, id, workspace_id, columns, rows: 0 })
+        Ok(Importer { transaction, id, workspace_id, columns, rows: 0, is_keyed: false })
     }
 }
 
@@ -168,7 +170,19 @@ impl Importer {
     /// # Errors
     /// If the database does not answer.
     pub async fn read_back(&mut self) -> Result<Table> {
+        self.key().await?;
         super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns, Part::All).await
+    }
+
+    /// Lets rows be found by their numbers; done once they are all in, which takes half as long as
+    /// row by row.
+    async fn key(&mut self) -> Result<()> {
+        if !self.is_keyed {
+            let sql = format!("ALTER TABLE {} ADD PRIMARY KEY ({})", relation(self.workspace_id, self.id), quoted(ROW));
+            sqlx::query(AssertSqlSafe(sql)).execute(&mut *self.transaction).await?;
+            self.is_keyed = true;
+        }
+        Ok(())
     }
 
     /// Makes the table version visible, whole.
@@ -177,6 +191,7 @@ impl Importer {
     /// If the database does not answer; then nothing is left of it.
     pub async fn seal(mut self, label: Label<'_>, profile: &TableProfile, sealed_for: SealedFor) -> Result<i64> {
         let Label { name, source, is_list } = label;
+        self.key().await?;
         sqlx::query(
             "INSERT INTO record_table (id, workspace_id, name, version, rows, columns, source, profile, is_list, made_up) \
              VALUES ($1, $2, $3, 1 + (SELECT count(*)::int FROM record_table WHERE workspace_id = $2 AND name = $3), \

@@ -1,0 +1,204 @@
+//! Who may do what in a workspace, and how others join.
+
+use std::collections::HashMap;
+
+use chrono::{Duration, Utc};
+use sea_orm::sea_query::LockType;
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, ConnectionTrait, EntityTrait, ModelTrait, QueryFilter,
+    QueryOrder, QuerySelect, TransactionTrait,
+};
+
+use crate::accounts::{insert_account, new_account};
+use crate::entity::{account, invitation, membership, workspace};
+use crate::{Result, Store, StoreError, keys};
+
+/// Days that a link to join is good for.
+const DAYS: i64 = 7;
+
+/// What a member may do; each may do what the one before may.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Role {
+    /// Look at everything.
+    Reader,
+    /// Do the work.
+    Analyst,
+    /// Say who may do what.
+    Owner,
+}
+
+impl Role {
+    /// All of them, from the one who may do least.
+    pub const ALL: [Self; 3] = [Self::Reader, Self::Analyst, Self::Owner];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Reader => "reader",
+            Self::Analyst => "analyst",
+            Self::Owner => "owner",
+        }
+    }
+
+    /// The role that a word stands for.
+    ///
+    /// # Errors
+    /// [`StoreError::Refused`] if it stands for none.
+    pub fn of(word: &str) -> Result<Self> {
+        let found = Self::ALL.into_iter().find(|role| role.word() == word);
+        found.ok_or_else(|| StoreError::Refused(format!("There is no role “{word}”: reader, analyst or owner.")))
+    }
+}
+
+/// A member of a workspace.
+#[derive(Debug, Clone)]
+pub struct Member {
+    /// Who.
+    pub account: account::Model,
+    /// What they may do.
+    pub role: Role,
+    /// Since when they have been there.
+    pub joined_at: chrono::DateTime<Utc>,
+}
+
+/// Makes an account a member.
+pub(crate) async fn join(on: &impl ConnectionTrait, (workspace, account): (i64, i64), role: Role) -> Result<()> {
+    let member = membership::ActiveModel {
+        account_id: Set(account),
+        workspace_id: Set(workspace),
+        role: Set(role.word().into()),
+        joined_at: Set(Utc::now()),
+    };
+    membership::Entity::insert(member).exec_without_returning(on).await?;
+    Ok(())
+}
+
+impl Store {
+    /// The members of a workspace, in the order in which they joined.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn members(&self, workspace_id: i64) -> Result<Vec<Member>> {
+        let of_workspace = membership::Entity::find().filter(membership::Column::WorkspaceId.eq(workspace_id));
+        let rows = of_workspace.order_by_asc(membership::Column::AccountId).all(&self.db).await?;
+        let accounts = account::Entity::find().filter(account::Column::Id.is_in(rows.iter().map(|row| row.account_id)));
+        let mut accounts: HashMap<i64, account::Model> =
+            accounts.all(&self.db).await?.into_iter().map(|account| (account.id, account)).collect();
+        let member = |row: membership::Model| {
+            let account = accounts.remove(&row.account_id)?;
+            Some(Role::of(&row.role).map(|role| Member { account, role, joined_at: row.joined_at }))
+        };
+        rows.into_iter().filter_map(member).collect()
+    }
+
+    /// Lets a member do more or less, or, without a role, nothing any more.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if they are no member; [`StoreError::Refused`] if nobody would be left who
+    /// may say who may do what.
+    pub async fn set_role(&self, workspace_id: i64, account_id: i64, role: Option<Role>) -> Result<()> {
+        let transaction = self.db.begin().await?;
+        // Two owners who take each other's role away at once wait for each other.
+        let of_workspace = membership::Entity::find().filter(membership::Column::WorkspaceId.eq(workspace_id));
+        let members = of_workspace.lock(LockType::Update).all(&transaction).await?;
+        let is_owner = |member: &&membership::Model| member.role == Role::Owner.word();
+        let stays = members.iter().filter(is_owner).any(|member| member.account_id != account_id);
+        let member = members.into_iter().find(|member| member.account_id == account_id);
+        let member = member.ok_or(StoreError::NotFound("This member"))?;
+        if role != Some(Role::Owner) && !stays {
+            return Err(StoreError::Refused(
+                "Nobody would be left who may say who may do what. Make somebody else an owner first.".into(),
+            ));
+        }
+        match role {
+            Some(role) => {
+                let changed = membership::ActiveModel { role: Set(role.word().into()), ..member.into() };
+                changed.update(&transaction).await?;
+            }
+            None => {
+                member.delete(&transaction).await?;
+            }
+        }
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Makes a link by which somebody joins; gives its end in the clear, which is never possible again.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn invite(&self, (workspace, owner): (i64, i64), name: &str, role: Role) -> Result<String> {
+        let made = keys::make("join");
+        let row = invitation::ActiveModel {
+            workspace_id: Set(workspace),
+            sha256: Set(made.sha256),
+            role: Set(role.word().into()),
+            name: Set(name.into()),
+            invited_by: Set(owner),
+            expires_at: Set(Utc::now() + Duration::days(DAYS)),
+            ..Default::default()
+        };
+        row.insert(&self.db).await?;
+        Ok(made.key)
+    }
+
+    /// Invitations that are still good, newest first.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn invitations(&self, workspace_id: i64) -> Result<Vec<invitation::Model>> {
+        let of_workspace = invitation::Entity::find().filter(invitation::Column::WorkspaceId.eq(workspace_id));
+        Ok(of_workspace.filter(good()).order_by_desc(invitation::Column::Id).all(&self.db).await?)
+    }
+
+    /// Makes a link good for nobody any more.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if it is to another workspace, or is not good any more.
+    pub async fn withdraw(&self, workspace_id: i64, id: i64) -> Result<()> {
+        let of_workspace = invitation::Entity::find_by_id(id).filter(invitation::Column::WorkspaceId.eq(workspace_id));
+        let found = of_workspace.filter(good()).one(&self.db).await?.ok_or(StoreError::NotFound("This invitation"))?;
+        let withdrawn = invitation::ActiveModel { withdrawn_at: Set(Some(Utc::now())), ..found.into() };
+        withdrawn.update(&self.db).await?;
+        Ok(())
+    }
+
+    /// Where a link leads: the invitation and the workspace.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`] if it is not good, or not any more.
+    pub async fn invited(&self, key: &str) -> Result<(invitation::Model, workspace::Model)> {
+        let by_key = invitation::Entity::find().filter(invitation::Column::Sha256.eq(keys::digest(key)));
+        let found = by_key.filter(good()).one(&self.db).await?.ok_or(StoreError::NotFound("This invitation"))?;
+        let workspace = workspace::Entity::find_by_id(found.workspace_id).one(&self.db).await?;
+        Ok((found, workspace.ok_or(StoreError::NotFound("The workspace"))?))
+    }
+
+    /// Joins by a link, with a new account.
+    ///
+    /// # Errors
+    /// As [`Store::invited`]; [`StoreError::Refused`] for a short password or an address in use.
+    pub async fn accept(&self, key: &str, (email, password): (&str, &str)) -> Result<()> {
+        self.invited(key).await?;
+        let account = new_account(email, password).await?;
+        let transaction = self.db.begin().await?;
+        // Of two who follow the same link at once, one waits here and finds it used.
+        let by_key = invitation::Entity::find().filter(invitation::Column::Sha256.eq(keys::digest(key)));
+        let found = by_key.filter(good()).lock(LockType::Update).one(&transaction).await?;
+        let found = found.ok_or(StoreError::NotFound("This invitation"))?;
+        let account = insert_account(&transaction, account).await?;
+        join(&transaction, (found.workspace_id, account), Role::of(&found.role)?).await?;
+        let used = invitation::ActiveModel { account_id: Set(Some(account)), ..found.into() };
+        used.update(&transaction).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+}
+
+/// Whether a link can still be followed.
+fn good() -> Condition {
+    Condition::all()
+        .add(invitation::Column::AccountId.is_null())
+        .add(invitation::Column::WithdrawnAt.is_null())
+        .add(invitation::Column::ExpiresAt.gt(Utc::now()))
+}
