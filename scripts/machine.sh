@@ -53,6 +53,7 @@ free_port() {
 }
 
 # Makes (if need be) and starts the cluster in folder $1, at a free port from $2 on.
+# Nothing else copies it as it is written, so what is loaded at once need not be written down twice.
 # Sets cluster_url, and adds to clusters_started if it was not running before. The password is made up once and readable only by the owner.
 clusters_started=()
 start_cluster() {
@@ -77,7 +78,7 @@ start_cluster() {
   else
     port=$(free_port "$first")
     as_postgres "$postgres_bin/pg_ctl" -D "$folder/data" -w -t 60 -l "$folder/server.log" \
-      -o "-p $port -c listen_addresses=127.0.0.1 -c unix_socket_directories='' ${cluster_options:-}" start >/dev/null ||
+      -o "-p $port -c listen_addresses=127.0.0.1 -c unix_socket_directories='' -c wal_level=minimal -c max_wal_senders=0 ${cluster_options:-}" start >/dev/null ||
       stop_with "The database did not start: $(tail -n 3 "$folder/server.log")"
     clusters_started+=("$folder")
   fi

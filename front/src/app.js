@@ -4,9 +4,10 @@ import { drawLines, drawShape, drawStanding, drawStrip } from "./charts.js";
 import { expression } from "./steps.js";
 import { follow } from "./follow.js";
 import { keys } from "./keys.js";
-import { followJobs } from "./jobs.js";
+import { followJobs, restoreFocus } from "./jobs.js";
 
 keys();
+restoreFocus();
 followJobs();
 
 for (const figure of document.querySelectorAll("[data-shape]")) drawShape(figure, JSON.parse(figure.dataset.shape));

@@ -67,7 +67,34 @@ function settle(line) {
     return field.value !== field.defaultValue || (field.checked ?? false) !== (field.defaultChecked ?? false);
   });
   if (changed) line.querySelector("[data-stage]").textContent = "Done; reload the page to see it";
-  else location.reload();
+  else {
+    rememberFocus();
+    location.reload();
+  }
+}
+
+const FOCUS = "pronoia-focus";
+
+// What tells the parts of a page apart that can have the focus: where they send, or lead, and what they are called.
+function called(element) {
+  return [location.pathname, element.tagName, element.form?.getAttribute("action"), element.getAttribute("href"), element.name, element.textContent.trim()].join(" ");
+}
+
+// Whoever works with the keyboard is not sent back to the head of a page that shows itself anew.
+function rememberFocus() {
+  const focused = document.activeElement;
+  if (!focused || focused === document.body) return;
+  const alike = [...document.querySelectorAll(focused.tagName)].filter((other) => called(other) === called(focused));
+  sessionStorage.setItem(FOCUS, JSON.stringify([focused.tagName, called(focused), alike.indexOf(focused)]));
+}
+
+export function restoreFocus() {
+  const kept = sessionStorage.getItem(FOCUS);
+  if (!kept) return;
+  sessionStorage.removeItem(FOCUS);
+  const [tag, name, at] = JSON.parse(kept);
+  const alike = [...document.querySelectorAll(tag)].filter((other) => called(other) === name);
+  alike[at]?.focus({ preventScroll: true });
 }
 
 function left(seconds) {

@@ -160,9 +160,9 @@ impl Batch {
         Ok(Scored {
             file,
             sha256: digest(&bytes),
-            rows: scored.table.rows() as u64,
-            to_act_on: scored.acted,
-            expected_gain: scored.gain,
+            rows: scored.account.rows,
+            to_act_on: scored.account.acted,
+            expected_gain: scored.account.gain,
         })
     }
 }

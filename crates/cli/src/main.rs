@@ -1,5 +1,6 @@
 //! `pronoia`: the server, the demonstration, and everything that is computed, headless.
 
+mod backup;
 mod batch;
 mod blend;
 mod decide;
@@ -8,6 +9,7 @@ mod evaluate;
 mod export;
 mod fit;
 mod fitting;
+mod place;
 mod profile;
 mod records;
 mod score;
@@ -34,6 +36,10 @@ enum Command {
     Demo(serve::Demo),
     /// Make an account with a workspace of its own; the password is read from standard input.
     Account(serve::Account),
+    /// Write everything that is kept into one file.
+    Backup(backup::Backup),
+    /// Fill an empty database from a backup.
+    Restore(backup::Restore),
     /// Describe every column of a table.
     Profile(profile::Profile),
     /// Fit a model to a table.
@@ -67,6 +73,8 @@ fn main() -> ExitCode {
         Command::Serve(c) => c.run(),
         Command::Demo(c) => c.run(),
         Command::Account(c) => c.run(),
+        Command::Backup(c) => c.run(),
+        Command::Restore(c) => c.run(),
         Command::Profile(c) => c.run(),
         Command::Fit(c) => c.run(),
         Command::Blend(c) => c.run(),

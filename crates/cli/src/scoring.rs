@@ -69,10 +69,10 @@ impl How {
         }
         let extras = Extras { reasons: self.reasons, gain: policy.is_some(), ..Extras::default() };
         let scored = Scoring { model, by, extras, tenths: &[] }.of(list, &matched, &[])?;
-        if scored.lacking > 0 {
+        if scored.account.lacking > 0 {
             say(format!(
                 "In {} rows an amount has no value that it may be; the mean of the others stands in for it.",
-                scored.lacking
+                scored.account.lacking
             ));
         }
         Ok(scored)

@@ -2,34 +2,13 @@
 
 use std::io::BufRead;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::Args;
-use pronoia_store::sources::{Connector, Reach, Vault};
-use pronoia_store::{Store, StoreError};
-use pronoia_web::{App, Budget, Config, demonstration};
-use tracing_subscriber::layer::SubscriberExt;
-use tracing_subscriber::util::SubscriberInitExt;
+use pronoia_web::{Budget, Config, demonstration};
 
 use crate::Outcome;
-
-/// Where things are kept.
-#[derive(Args)]
-struct Place {
-    /// The PostgreSQL database.
-    #[arg(long, env = "DATABASE_URL", hide_env_values = true)]
-    database: String,
-    /// Folder for uploaded files.
-    #[arg(long, default_value = "var/uploads")]
-    uploads: PathBuf,
-    /// File with the key that seals stored passwords; made if it is not there.
-    /// Keep it apart from backups of the database.
-    #[arg(long, default_value = "var/key")]
-    key: PathBuf,
-    /// Address (host:port) of a database on this machine that records may be
-    /// read from; may be given several times.
-    #[arg(long, value_name = "ADDRESS")]
-    allow_address: Vec<String>,
-}
+use crate::place::{Place, runtime};
 
 /// Serve the pages.
 #[derive(Args)]
@@ -48,6 +27,12 @@ pub struct Serve {
     /// The most megabytes of one upload.
     #[arg(long, default_value_t = 1_024)]
     most_upload_mb: u64,
+    /// Browsers reach it by TLS, which a proxy speaks in front of it: sessions are then sent by TLS only.
+    #[arg(long)]
+    behind_tls: bool,
+    /// The seconds that a client may send nothing in the middle of what it sends.
+    #[arg(long, default_value_t = 30)]
+    patience_seconds: u64,
     /// The megabytes of memory that all fits together may take; six tenths of the
     /// machine's unless said otherwise.
     #[arg(long)]
@@ -80,47 +65,6 @@ pub struct Account {
     workspace: String,
 }
 
-impl Place {
-    async fn open(&self) -> Result<Store, String> {
-        Store::open(&self.database).await.map_err(|e| match e {
-            StoreError::Unreachable => {
-                let place = self.database.rsplit_once('@').map_or(self.database.as_str(), |(_, place)| place);
-                format!("No PostgreSQL server answers at {place}. Start it, or name another with DATABASE_URL.")
-            }
-            other => other.to_string(),
-        })
-    }
-
-    async fn app(&self, config: Config) -> Result<App, String> {
-        let own = self.database.rsplit_once('@').map_or(self.database.as_str(), |(_, place)| place);
-        let own = own.split(['/', '?']).next().unwrap_or_default();
-        let connector = Connector { vault: Vault::open(&self.key)?, reach: Reach::of(&self.allow_address, own)? };
-        Ok(App::new(config, self.open().await?, connector, Budget::of(None)))
-    }
-
-    fn config(&self) -> Config {
-        Config {
-            host: "127.0.0.1".into(),
-            port: 0,
-            uploads: self.uploads.clone(),
-            folder: None,
-            most_upload: 1_024 * 1_000_000,
-            demo_account: None,
-        }
-    }
-}
-
-fn runtime() -> Result<tokio::runtime::Runtime, String> {
-    // Libraries speak only when something is wrong, so that our own lines are read.
-    let quiet = tracing_subscriber::filter::Targets::new()
-        .with_default(tracing::Level::WARN)
-        .with_target("pronoia", tracing::Level::INFO)
-        .with_target("sqlx::postgres::notice", tracing::Level::ERROR);
-    let lines = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
-    tracing_subscriber::registry().with(quiet).with(lines).init();
-    tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().map_err(|e| e.to_string())
-}
-
 impl Serve {
     pub fn run(self) -> Outcome {
         runtime()?.block_on(async {
@@ -129,6 +73,8 @@ impl Serve {
                 port: self.port,
                 folder: self.folder.clone(),
                 most_upload: self.most_upload_mb * 1_000_000,
+                behind_tls: self.behind_tls,
+                patience: Duration::from_secs(self.patience_seconds),
                 ..self.place.config()
             };
             let mut app = self.place.app(config).await?;

@@ -145,3 +145,59 @@ async fn cautions_and_split_are_used_in_a_browser() {
     b.see("h1", "The newest by").await;
     b.close().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_step_and_no_role_lets_the_outcome_in() {
+    let study = begun("yes").await;
+    let as_predictor = [("column", "cancelled"), ("role", "predictor"), ("known_when", "before")];
+    assert_eq!(study.post("prepare/column", &as_predictor), 422);
+    for (kind, more) in
+        [("derive", ("expression", "CASE WHEN cancelled = 'yes' THEN 1 ELSE 0 END")), ("group-rare", ("fewest", "5"))]
+    {
+        let fields = [("kind", kind), ("column", "cancelled"), ("name", "hint"), more];
+        assert_eq!(study.post("prepare/steps", &fields), 422, "{kind}");
+    }
+    let basis = study.state().await.basis().expect("a basis");
+    assert!(basis.steps.is_empty() && !basis.predictors.contains(&"cancelled".to_owned()), "{:?}", basis.predictors);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn accuracy_stands_beside_that_of_saying_no_to_everybody() {
+    let study = begun("yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.fitted("logistic").await;
+    let evaluation = study.store.models(study.id).await.expect("models")[0].judged().expect("read").expect("judged");
+    let page = study.page("compare?measures=actions");
+    let others = evaluation.rows - evaluation.events;
+    let said = format!("Saying “no” to everyone is right for {others} of {}", evaluation.rows);
+    assert!(page.contains(&said), "{said}: {page}");
+    // And in the table, as a line of its own.
+    let line = page.split("<tr").find(|row| row.contains("saying “no” to everyone")).expect("a baseline");
+    let accuracy = support::plain(&pronoia_core::number::percent(evaluation.accuracy_of_no()));
+    assert!(line.contains(&accuracy), "{accuracy}: {line}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_mistake_is_listed_with_what_becomes_of_it_in_the_study() {
+    let study = begun("yes").await;
+    study.looked_at().await;
+    let page = study.page("prepare/cautions");
+    assert!(page.contains("All 38 mistakes"), "{page}");
+    let of = |page: &str, what: &str| {
+        let table = page.split("all-mistakes").nth(1).expect("the table");
+        let row = table.split("<tr>").find(|row| row.contains(what)).unwrap_or_else(|| panic!("{what}")).to_owned();
+        ["cannot be", "kept on purpose", "not found", "found", "said where it matters"]
+            .into_iter()
+            .find(|status| row.contains(&format!(">{status}<")))
+            .unwrap_or_else(|| panic!("{row}"))
+    };
+    assert_eq!(of(&page, "Probabilities stay distorted"), "cannot be");
+    assert_eq!(of(&page, "Codes are read as amounts"), "not found");
+    assert_eq!(of(&page, "known only afterwards"), "found");
+    assert_eq!(of(&page, "A join multiplies"), "said where it matters");
+    for column in ["exit_survey_sent", "days_since_last_login"] {
+        let fields = [("rule", "known-afterwards"), ("about", column), ("because", "as an exercise")];
+        study.post("prepare/cautions", &fields);
+    }
+    assert_eq!(of(&study.page("prepare/cautions"), "known only afterwards"), "kept on purpose");
+}

@@ -26,8 +26,8 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     }
 
     // Acting on everybody: the break-even of the closed form, in the page's own figures.
-    let model = &study.store.models(study.id).await.expect("models")[0];
-    let ranking = model.ranked().expect("read").expect("judged");
+    let model = study.store.models(study.id).await.expect("models")[0].id;
+    let ranking = study.store.ranking(model).await.expect("read").expect("judged");
     let (n, e) = (ranking.rows as f64, ranking.events as f64);
     let stayers = (n - e) * (0.35 * 24.0 + 2.4);
     let value_kept = 24.0 + (e * 2.4 + stayers) / (e * 0.9);

@@ -57,4 +57,41 @@ async fn the_demonstration_leaves_no_screen_empty_and_is_loaded_once() {
     let credit = of("instalment").choices().expect("choices").policy.expect("a policy");
     assert!(credit.policy.rule.refer_from.is_some(), "two cut-offs");
     assert!(store.models(of("dental").id).await.expect("models").len() >= 3, "a comparison");
+    drop(store);
+    walked(&http);
+}
+
+/// The walk begins where nobody left it, leads through its ten pages, and is left at any of them.
+fn walked(http: &Http) {
+    let own = |cookie: &str| {
+        let mut own = http.again();
+        own.cookie = format!("{}; {cookie}", http.cookie);
+        own
+    };
+    assert!(plain(&http.get("/").text).contains("Ten steps lead through the demonstration"));
+    let mut seen = Vec::new();
+    for step in 1..=10 {
+        let gone = http.submit("/walk", &[("step", &step.to_string())]);
+        assert_eq!(gone.status, 303);
+        let cookie =
+            gone.headers["set-cookie"].to_str().expect("a cookie").split(';').next().expect("a value").to_owned();
+        let page = plain(&own(&cookie).get(&gone.location).text);
+        assert!(
+            page.contains(&format!("<strong>{step} of 10</strong>"))
+                && page.contains("leave it") | page.contains("end it"),
+            "{page}"
+        );
+        seen.push(gone.location);
+    }
+    seen.sort_unstable();
+    seen.dedup();
+    assert_eq!(seen.len(), 10, "ten pages: {seen:?}");
+    for odd in ["0", "11", "200"] {
+        let left = http.submit("/walk", &[("step", odd)]);
+        let cookie =
+            left.headers["set-cookie"].to_str().expect("a cookie").split(';').next().expect("a value").to_owned();
+        assert_eq!((left.status, cookie.as_str()), (303, "pronoia_walk=0"), "{odd}");
+        assert!(!own(&cookie).get("/").text.contains("class=\"walk\""));
+    }
+    assert!(own("pronoia_walk=nonsense").get("/").text.contains("class=\"walk\""), "as if it had not begun");
 }

@@ -135,11 +135,45 @@ async fn forged_forms_change_nothing_and_every_answer_is_guarded() {
         let policy = headers["content-security-policy"].to_str().expect("text");
         assert!(policy.contains("script-src 'self'") && !policy.contains("unsafe"), "{policy}");
         assert_eq!(headers["x-content-type-options"], "nosniff");
+        assert_eq!(headers["cache-control"] == "no-store", !page.starts_with("/assets"), "{page}");
     }
     let page = http.get("/").text;
     assert!(!page.contains("style=\"") && !page.contains("onclick"), "nothing inline");
     assert_eq!(http.submit("/sign-out", &[]).status, 303);
     assert_eq!(http.get("/").location, "/sign-in", "the session is over on the server too");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn behind_tls_sessions_are_sent_by_tls_only() {
+    for (arguments, is_secure) in [(&["--behind-tls"][..], true), (&[], false)] {
+        let server = Server::start_with(arguments).await;
+        server.make_account();
+        let answer = Http::new(&server).post("/sign-in", &[("email", EMAIL), ("password", support::PASSWORD)]);
+        let cookie = answer.headers["set-cookie"].to_str().expect("a cookie");
+        assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Lax"), "{cookie}");
+        assert_eq!(cookie.contains("Secure"), is_secure, "{cookie}");
+        assert_eq!(answer.headers.contains_key("strict-transport-security"), is_secure);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn sign_ins_and_refusals_are_logged_without_secrets() {
+    let server = Server::start_with(&["--behind-tls"]).await;
+    server.make_account();
+    let http = Http::new(&server);
+    let sign_in = |password: &str, from: &str| {
+        let body = format!("email={EMAIL}&password={}", password.replace(' ', "+"));
+        let headers = [("content-type", "application/x-www-form-urlencoded"), ("x-forwarded-for", from)];
+        http.call("/sign-in", &headers, body.as_bytes()).status
+    };
+    assert_eq!(sign_in("a wrong password", "203.0.113.9"), 401);
+    assert_eq!(sign_in(support::PASSWORD, "198.51.100.1, 203.0.113.7"), 303);
+    let said = server.said();
+    assert!(said.contains("a sign-in from 203.0.113.9 was refused"), "{said}");
+    assert!(said.contains("somebody signed in from 203.0.113.7"), "whom the proxy spoke for: {said}");
+    for secret in ["a wrong password", "wrong+password", support::PASSWORD, EMAIL] {
+        assert!(!said.contains(secret), "{secret}: {said}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -235,9 +269,12 @@ async fn a_second_tab_does_not_overwrite_the_first() {
     let http = Http::signed_in(&server, EMAIL);
     let address = table(&http, "small.csv", &small(400)).await;
     let table = address.rsplit('/').next().expect("a key").parse().expect("a number");
-    let study = store.create_study(1, table, "Who?", pronoia_core::study::Question::Churn).await.expect("a study");
+    let study = store
+        .create_study(&store.table(1, table).await.expect("the table"), 1, "Who?", pronoia_core::study::Question::Churn)
+        .await
+        .expect("a study");
     let choice =
-        |chosen: &str| pronoia_store::studies::Choice { account_id: 1, chosen: chosen.into(), figure: String::new() };
+        |chosen: &str| pronoia_store::studies::Choice { by: 1.into(), chosen: chosen.into(), figure: String::new() };
     let state = study.choices().expect("choices");
     store.choose(&study, &state, &choice("first")).await.expect("the first choice");
     let second = store.choose(&study, &state, &choice("second")).await.expect_err("seen too long ago");

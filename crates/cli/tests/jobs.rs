@@ -26,7 +26,10 @@ async fn study(store: &Store, workspace: i64, rows: usize) -> i64 {
         .seal(Label { name: "small", source: &source, is_list: false }, &TableProfile::of(&table), SealedFor::Itself)
         .await
         .expect("sealed");
-    let study = store.create_study(workspace, id, "Who?", Question::Churn).await.expect("a study");
+    let study = store
+        .create_study(&store.table(workspace, id).await.expect("the table"), 1, "Who?", Question::Churn)
+        .await
+        .expect("a study");
     let predictor = |name: &str| ColumnChoice {
         name: name.into(),
         role: Role::Predictor,
@@ -38,7 +41,7 @@ async fn study(store: &Store, workspace: i64, rows: usize) -> i64 {
     let outcome = Outcome::is("left", "yes");
     let columns = vec![predictor("x"), predictor("y")];
     let state = StudyState { outcome: Some(outcome), columns, ..StudyState::default() };
-    let choice = Choice { account_id: 1, chosen: "Event".into(), figure: String::new() };
+    let choice = Choice { by: 1.into(), chosen: "Event".into(), figure: String::new() };
     store.choose(&study, &state, &choice).await.expect("chosen");
     study.id
 }

@@ -47,6 +47,7 @@ async fn from_sign_in_to_a_policy_without_a_mouse() {
     b.tab_to(".verdict .button").await;
     b.press(" ").await;
     b.see(".entries li:first-child", "left out").await;
+    b.see("[data-stop='2'] .stop-figure", "strong").await;
 
     b.press("4").await;
     b.tab_to(".family:first-child button").await;

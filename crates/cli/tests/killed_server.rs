@@ -80,7 +80,10 @@ async fn a_study(server: &Server) -> (Store, i64, i64) {
     let import = store.enqueue(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
     assert_eq!(finished(&store, workspace, import).await.state, "done");
     let table = store.upload(workspace, upload).await.expect("the upload").table_id.expect("a table");
-    let study = store.create_study(workspace, table, "Who?", Question::Churn).await.expect("a study");
+    let study = store
+        .create_study(&store.table(workspace, table).await.expect("the table"), 1, "Who?", Question::Churn)
+        .await
+        .expect("a study");
     (store, workspace, study.id)
 }
 

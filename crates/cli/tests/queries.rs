@@ -87,7 +87,7 @@ async fn a_mistake_is_told_of_the_word_that_is_wrong() {
 async fn nothing_beyond_the_workspace_is_reached() {
     let (server, _http, store) = begun().await;
     // A second workspace with a table of its own.
-    let other = store.create_account("other@example.org", "another long password", "Another", false).await;
+    let other = store.create_account("other@example.org", "a long enough password", "Another", false).await;
     let workspace = other.expect("a workspace");
     assert_ne!(workspace, 1);
     for sql in [

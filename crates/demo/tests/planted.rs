@@ -6,7 +6,7 @@ use pronoia_core::learn::{Estimator, Settings};
 use pronoia_core::model::ModelError;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::{Answer, Answers, MatchReport, match_list, same_rows};
+use pronoia_core::score::{Answer, Answers, MatchReport, Roll, match_list};
 use pronoia_core::study::{self, Basis, Outcome, Role, Verdict};
 use pronoia_core::tune::{Measure, Plan, SEARCHED, Search};
 use pronoia_core::{Kind, Model, Table};
@@ -218,7 +218,7 @@ fn everything_that_is_wrong_with_the_list_as_sent_is_reported_and_nothing_else()
     let said: Vec<String> = remarks(&report).into_iter().map(|(name, _)| name).collect();
     assert_eq!(said, ["plan_tier", "months_since_visit", "fee_rise_pct", "annual_fee", "pets"]);
     let by = ["member_id".to_owned()];
-    let same = same_rows(&sent, &records(&people), &by).expect("identified");
+    let same = Roll::of(&records(&people), &by).and_then(|roll| roll.find(&sent)).expect("identified");
     let expected: Vec<Option<usize>> = (0..3_000).map(|row| (row < KNOWN).then_some(row)).collect();
     assert_eq!(same, expected);
 

@@ -1,8 +1,9 @@
 //! What every page and every worker needs.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
-use pronoia_core::decide::Weighing;
+use pronoia_core::decide::{Ranking, Weighing};
 use pronoia_store::Store;
 use pronoia_store::records::{ActedGroup, Hands, Mover};
 use pronoia_store::sources::Connector;
@@ -11,6 +12,7 @@ use crate::Budget;
 use crate::api::served::Served;
 use crate::books::Books;
 use crate::kept::Kept;
+use crate::pages::compare::Worth;
 use crate::pages::decide::Parts;
 use crate::pages::forms::Carried;
 
@@ -33,6 +35,10 @@ pub struct Config {
     pub folder: Option<PathBuf>,
     /// The most bytes of one upload.
     pub most_upload: u64,
+    /// Whether browsers reach it by TLS, which somebody else speaks in front of it.
+    pub behind_tls: bool,
+    /// How long a client may send nothing in the middle of what it sends.
+    pub patience: Duration,
     /// E-mail and password to show on the sign-in page of a demonstration.
     pub demo_account: Option<(String, String)>,
 }
@@ -50,6 +56,10 @@ pub struct App {
     pub memory: Budget,
     /// What models said of customers that somebody decides about.
     pub(crate) books: Books,
+    /// The rows that candidates were judged on, in order of probability.
+    pub(crate) ranked: Kept<i64, Ranking>,
+    /// What candidates are worth by the amounts of policies.
+    pub(crate) worth: Kept<(i64, String), Worth>,
     /// Rules that were weighed on customers one by one.
     pub(crate) weighed: Kept<String, Weighing>,
     /// What stands below their curves.
@@ -77,6 +87,8 @@ impl App {
             connector,
             memory,
             books: Books::default(),
+            ranked: Kept::most(WEIGHED),
+            worth: Kept::most(GROUPED),
             weighed: Kept::most(WEIGHED),
             below: Kept::most(WEIGHED),
             acted_by_group: Kept::most(GROUPED),

@@ -103,7 +103,7 @@ async fn columns_of(app: &App, view: &StudyView, model: &model::Model, names: &[
     }
     let basis = model.fitted_on()?;
     let record = app.store.table(view.study.workspace_id, view.study.records(basis.table)).await?;
-    let kinds: Vec<_> = record.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let kinds = record.kinds()?;
     let is_stored = |name: &String| kinds.iter().any(|kind| kind.0 == *name);
     if names.iter().all(is_stored) {
         return Ok(app.store.columns(&record, Some(names)).await?);

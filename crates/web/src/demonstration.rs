@@ -17,7 +17,7 @@ use pronoia_store::{Store, StoreError};
 use crate::frame::StudyView;
 use crate::pages::decide::typed::Typed;
 use crate::work::campaign::{ARM, CONTROL};
-use crate::{App, pages, text, work};
+use crate::{App, pages, work};
 
 /// Sign-in of the demonstration; its records are made up, so that it is no secret.
 const EMAIL: &str = "analyst@osiervale.example";
@@ -54,7 +54,7 @@ pub async fn load(app: &App) -> Result<(String, String), String> {
     let account = app.store.account(&draft).await.map_err(sentence)?.ok_or("the account vanished")?.id;
     others(app, workspace, account).await?;
     let study = churn(app, workspace, account).await?;
-    renewals(app, workspace, study).await?;
+    renewals(app, workspace, account, study).await?;
     app.store.rename_account(account, EMAIL).await.map_err(sentence)?;
     Ok((EMAIL.into(), PASSWORD.into()))
 }
@@ -103,7 +103,7 @@ async fn others(app: &App, workspace: i64, account: i64) -> Result<(), String> {
 async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(), String> {
     let title = "Who will fall behind on an instalment agreement?";
     let study = begin(app, workspace, account, (table, title, Question::Credit), ("outcome", "fell behind")).await?;
-    pages::prepare::enter_left_out(app, workspace, account, study).await.map_err(|e| e.to_string())?;
+    pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
     fit(app, workspace, study, &["logistic", "boosted"]).await?;
     let amounts = Typed::from([
         ("margin", "0.09 * amount_financed"),
@@ -121,7 +121,7 @@ async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(
 /// Keeps a policy, and finds out what its model goes by.
 async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: &Typed) -> Result<(), String> {
     let sentence = |e: crate::error::PageError| e.to_string();
-    pages::decide::enter_policy(app, workspace, account, study, amounts).await.map_err(sentence)?;
+    pages::decide::enter_policy(app, workspace, account.into(), study, amounts).await.map_err(sentence)?;
     let view = StudyView::load(app, workspace, study).await.map_err(sentence)?;
     let (_, model) = view.policy_model().ok_or("the policy was not kept")?;
     pages::decide::why::enter_look(app, &view, model).await.map_err(sentence)?;
@@ -132,7 +132,7 @@ async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: &T
 async fn response(app: &App, workspace: i64, account: i64, table: i64) -> Result<(), String> {
     let title = "Who will answer the offer of a dental check?";
     let study = begin(app, workspace, account, (table, title, Question::Response), ("answered", "true")).await?;
-    pages::prepare::enter_left_out(app, workspace, account, study).await.map_err(|e| e.to_string())?;
+    pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
     fit(app, workspace, study, &["logistic", "scorecard", "boosted"]).await?;
     let customers = demo::CUSTOMERS.to_string();
     let amounts = Typed::from([
@@ -179,12 +179,10 @@ async fn begin(
     (column, event): (&str, &str),
 ) -> Result<i64, String> {
     let sentence = |e: StoreError| e.to_string();
-    let study = app.store.create_study(workspace, table, title, question).await.map_err(sentence)?.id;
-    let record = app.store.table(workspace, table).await.map_err(sentence)?;
-    let begun = format!("on {}, {} rows", record.name, text::count_of(record.rows));
-    app.store.note(study, Some(account), "Study begun", &begun).await.map_err(sentence)?;
+    let table = app.store.table(workspace, table).await.map_err(sentence)?;
+    let study = pages::home::enter_study(app, account, &table, title, question).await.map_err(sentence)?;
     let outcome = Outcome::is(column, event);
-    pages::outcome::enter_outcome(app, workspace, account, study, outcome).await.map_err(|e| e.to_string())?;
+    pages::outcome::enter_outcome(app, workspace, account.into(), study, outcome).await.map_err(|e| e.to_string())?;
     Ok(study)
 }
 
@@ -201,7 +199,8 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let table = table(app, workspace, "members.csv", &demo::outcome_csv(&members)).await?;
     let title = "Who will cancel at renewal, and whom is it worth ringing?";
     let study = begin(app, workspace, account, (table, title, Question::Churn), ("cancelled", "yes")).await?;
-    let names = pages::prepare::enter_left_out(app, workspace, account, study).await.map_err(|e| e.to_string())?;
+    let names =
+        pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
     if names.is_empty() {
         return Err("nothing was proposed to be left out".into());
     }
@@ -212,14 +211,14 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         let study = app.store.study(workspace, study).await.map_err(sentence)?;
         let mut state = study.choices().map_err(sentence)?;
         state.columns.iter_mut().filter(|c| c.name == name).for_each(|c| c.role = role);
-        let choice = Choice { account_id: account, chosen: format!("{name}: {}", role.word()), figure: figure.into() };
+        let choice = Choice { by: account.into(), chosen: format!("{name}: {}", role.word()), figure: figure.into() };
         pages::choose(app, &study, &state, &choice).await.map_err(|e| e.to_string())?;
     }
     for (name, expression) in TOGETHER {
         let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
         let action = Action::Derive { name: name.into(), expression: expression.into() };
         let figure = "what Drivers found the two to say together";
-        pages::steps::enter(app, account, &view, action, figure).await.map_err(|e| e.to_string())?;
+        pages::steps::enter(app, account.into(), &view, action, figure).await.map_err(|e| e.to_string())?;
     }
     fit(app, workspace, study, &["logistic", "scorecard", "forest", "boosted", "network"]).await?;
     let population = demo::RENEWALS.to_string();
@@ -237,7 +236,7 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
 }
 
 /// The list of renewals: scored, acted on with some held back, and what came of it; and a release.
-async fn renewals(app: &App, workspace: i64, study: i64) -> Result<(), String> {
+async fn renewals(app: &App, workspace: i64, account: i64, study: i64) -> Result<(), String> {
     let renewals = demo::members(demo::RENEWALS, demo::SEED + 1, demo::FIRST_RENEWAL);
     let list = scored(app, workspace, study, ("renewals_next_quarter.csv", &demo::renewals_csv(&renewals))).await?;
     let drawn = drawn(app, workspace, (study, list), ("Fee holiday, next quarter", "fee holiday", "member_id")).await?;
@@ -245,7 +244,7 @@ async fn renewals(app: &App, workspace: i64, study: i64) -> Result<(), String> {
     let file = ("renewals_a_quarter_later.csv", happened.as_slice());
     came_of(app, workspace, study, drawn, (file, "cancelled")).await?;
     let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
-    pages::live::enter_release(app, &view, "renewals").await.map_err(|e| e.to_string())?;
+    pages::live::enter_release(app, account, &view, "renewals").await.map_err(|e| e.to_string())?;
     Ok(())
 }
 
@@ -263,12 +262,11 @@ async fn dental_checks(app: &App, workspace: i64, study: i64) -> Result<(), Stri
 async fn scored(app: &App, workspace: i64, study: i64, (name, bytes): (&str, &[u8])) -> Result<i64, String> {
     let sentence = |e: StoreError| e.to_string();
     bring(app, workspace, Some(study), name, bytes).await?;
-    let list = app.store.lists(study).await.map_err(sentence)?.first().ok_or("the list was not matched")?.id;
+    let list = app.store.lists(study).await.map_err(sentence)?.into_iter().next().ok_or("the list was not matched")?;
     let extras = Extras { reasons: 3, ..Extras::usual() };
-    app.store.set_scoring(list, &extras).await.map_err(sentence)?;
-    app.store.enqueue(workspace, Some(study), "Scoring the list", &Work::Score { list }).await.map_err(sentence)?;
+    pages::lists::list::enter_scoring(app, workspace, &list, &extras).await.map_err(sentence)?;
     work::drain(app).await?;
-    Ok(list)
+    Ok(list.id)
 }
 
 /// A campaign whose lots are drawn.

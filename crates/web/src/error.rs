@@ -1,5 +1,7 @@
 //! A page for everything that cannot be done, in words.
 
+use std::io::ErrorKind;
+
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use askama::Template;
@@ -12,6 +14,9 @@ pub enum PageError {
     /// Nobody is signed in.
     #[error("Sign in to see this page.")]
     SignedOut,
+    /// Whoever is signed in may not do this.
+    #[error("{0}")]
+    NotAllowed(&'static str),
     /// The form does not come from a page of ours, or the session is over.
     #[error(
         "The form was sent from a page that is no longer valid. Nothing was changed; go back, reload the page and send it again."
@@ -20,6 +25,11 @@ pub enum PageError {
     /// Asked for something that is not possible.
     #[error("{0}")]
     Refused(String),
+    /// Somebody changed the same in the meantime; what they entered.
+    #[error(
+        "While you looked at this page, the study was changed, and what you changed is another thing now. Nothing was overwritten. Go back, look at the page as it is now, and choose again."
+    )]
+    Overtaken(Vec<String>),
     /// Too large.
     #[error("{0}")]
     TooLarge(String),
@@ -33,8 +43,16 @@ pub enum PageError {
     #[error("The page could not be written: {0}")]
     Template(#[from] askama::Error),
     /// A file could not be written or read.
-    #[error("The file could not be kept: {0}. Nothing was changed.")]
+    #[error("{}", of_file(.0))]
     File(#[from] std::io::Error),
+}
+
+fn of_file(e: &std::io::Error) -> String {
+    if e.kind() == ErrorKind::StorageFull {
+        "The disk that uploads lie on is full. Nothing was kept; whoever runs this server has to free some space, then send it again.".into()
+    } else {
+        format!("The file could not be kept: {e}. Nothing was changed.")
+    }
 }
 
 #[derive(Template)]
@@ -42,6 +60,8 @@ pub enum PageError {
 struct ErrorPage<'a> {
     heading: &'a str,
     message: String,
+    /// What happened meanwhile.
+    meanwhile: &'a [String],
     retries: bool,
 }
 
@@ -49,13 +69,16 @@ impl ResponseError for PageError {
     fn status_code(&self) -> StatusCode {
         match self {
             Self::SignedOut => StatusCode::SEE_OTHER,
-            Self::Forged => StatusCode::FORBIDDEN,
+            Self::Forged | Self::NotAllowed(_) => StatusCode::FORBIDDEN,
             Self::Refused(_) | Self::Store(StoreError::Refused(_) | StoreError::TooWide(_)) => {
                 StatusCode::UNPROCESSABLE_ENTITY
             }
+            Self::Overtaken(_) | Self::Store(StoreError::Overtaken(_)) => StatusCode::CONFLICT,
+            Self::Store(StoreError::PutAway) => StatusCode::GONE,
             Self::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             Self::NotFound | Self::Store(StoreError::NotFound(_)) => StatusCode::NOT_FOUND,
             Self::Store(StoreError::Unreachable) => StatusCode::SERVICE_UNAVAILABLE,
+            Self::File(e) if e.kind() == ErrorKind::StorageFull => StatusCode::INSUFFICIENT_STORAGE,
             Self::Store(StoreError::DiskFull) => StatusCode::INSUFFICIENT_STORAGE,
             _ => StatusCode::INTERNAL_SERVER_ERROR,
         }
@@ -73,10 +96,12 @@ impl ResponseError for PageError {
         let heading = match status {
             StatusCode::SERVICE_UNAVAILABLE => "The database is away",
             StatusCode::NOT_FOUND => "Nothing here",
+            StatusCode::GONE => "Put away",
             StatusCode::INTERNAL_SERVER_ERROR => "Something went wrong",
             _ => "That was not done",
         };
-        let page = ErrorPage { heading, message: self.to_string(), retries }.render();
+        let meanwhile = if let Self::Overtaken(entered) = self { entered.as_slice() } else { &[] };
+        let page = ErrorPage { heading, message: self.to_string(), meanwhile, retries }.render();
         HttpResponse::build(status)
             .content_type("text/html; charset=utf-8")
             .body(page.unwrap_or_else(|_| self.to_string()))

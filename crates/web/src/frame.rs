@@ -5,11 +5,17 @@ use pronoia_core::decide::Population;
 use pronoia_core::study::{ChosenPolicy, StudyState};
 use pronoia_store::findings::FindingInShort;
 use pronoia_store::jobs::Work;
-use pronoia_store::{job, ledger_entry, list, model, record_table, study};
+use pronoia_store::ledger::Line;
+use pronoia_store::people::Role;
+use pronoia_store::{job, list, model, record_table, study};
 
 use crate::error::PageError;
 use crate::session::Visitor;
+use crate::walk::Walk;
 use crate::{App, text};
+
+/// Entries of the ledger that stand in the margin.
+const IN_MARGIN: usize = 30;
 
 /// Around every page of somebody signed in.
 pub struct Frame {
@@ -19,10 +25,16 @@ pub struct Frame {
     pub made_up: bool,
     /// Who is signed in.
     pub email: String,
+    /// What they may do, where that is not everything.
+    pub role: Option<&'static str>,
     /// Proof for forms.
     pub csrf: String,
     /// Jobs that wait or run.
     pub jobs: Vec<job::Model>,
+    /// Whether they may look only.
+    pub only_looks: bool,
+    /// A walk through the demonstration, unless it was left.
+    pub walk: Option<Walk>,
     /// Present on the pages of a study.
     pub study: Option<StudyFrame>,
 }
@@ -41,8 +53,10 @@ pub struct StudyFrame {
     pub cautions: Vec<Caution>,
     /// A fitted model that is worse than chance, and why it is thought so.
     pub worse_than_chance: Option<String>,
-    /// Entries of the ledger, newest first.
+    /// The newest entries of the ledger, newest first.
     pub entries: Vec<Entry>,
+    /// How many there are in all.
+    pub entered: usize,
 }
 
 /// A stop of the route.
@@ -101,12 +115,12 @@ pub struct StudyView {
     /// Its lists.
     pub lists: Vec<list::Model>,
     /// How many releases it has.
-    releases: usize,
+    pub releases: usize,
     /// What was found to go with its outcome.
     pub finding: Option<FindingInShort>,
     /// What was found of candidates that stand for the present choices.
     of_candidates: Vec<Caution>,
-    ledger: Vec<ledger_entry::Model>,
+    ledger: Vec<Line>,
     /// Whether its rows are being looked at, or will be.
     looking: bool,
 }
@@ -118,8 +132,11 @@ impl Frame {
             workspace: visitor.0.workspace.name.clone(),
             made_up: visitor.0.workspace.made_up,
             email: visitor.0.account.email.clone(),
+            role: Some(visitor.0.role.word()).filter(|_| !visitor.is_owner()),
             csrf: visitor.0.csrf.clone(),
             jobs: app.store.open_jobs(visitor.workspace_id()).await?,
+            only_looks: visitor.0.role == Role::Reader,
+            walk: Walk::of(app, visitor).await?,
             study: None,
         })
     }
@@ -127,6 +144,7 @@ impl Frame {
     /// The frame of a page of a study; `current` is the number of the stop.
     pub async fn of_study(app: &App, visitor: &Visitor, view: &StudyView, current: u8) -> Result<Self, PageError> {
         let mut frame = Self::plain(app, visitor).await?;
+        frame.csrf = format!("{}.{}", frame.csrf, view.study.revision);
         frame.study = Some(view.frame(current)?);
         Ok(frame)
     }
@@ -134,12 +152,12 @@ impl Frame {
 
 impl StudyView {
     /// The newest entry of its ledger.
-    pub fn newest_entry(&self) -> Option<&ledger_entry::Model> {
+    pub fn newest_entry(&self) -> Option<&Line> {
         self.ledger.first()
     }
 
     /// All entries of its ledger, newest first.
-    pub fn entries(&self) -> &[ledger_entry::Model] {
+    pub fn entries(&self) -> &[Line] {
         &self.ledger
     }
 
@@ -250,6 +268,7 @@ impl StudyView {
         let entries = self
             .ledger
             .iter()
+            .take(IN_MARGIN)
             .map(|e| Entry {
                 id: e.id,
                 chosen: e.chosen.clone(),
@@ -267,6 +286,7 @@ impl StudyView {
             cautions: self.open_cautions().cloned().collect(),
             worse_than_chance: self.worse_than_chance()?,
             entries,
+            entered: self.ledger.len(),
         })
     }
 

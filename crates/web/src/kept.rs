@@ -37,6 +37,17 @@ impl<K: PartialEq, T> Kept<K, T> {
         Some(thing)
     }
 
+    /// What was worked out from the same, or else what comes of the work, which is kept.
+    ///
+    /// # Errors
+    /// If the work fails; then nothing is kept.
+    pub async fn or_put<E>(&self, from: K, work: impl Future<Output = Result<T, E>>) -> Result<Arc<T>, E> {
+        match self.get(&from) {
+            Some(kept) => Ok(kept),
+            None => Ok(self.put(from, work.await?)),
+        }
+    }
+
     /// Keeps what was worked out, in the place of what was not asked for longest.
     pub fn put(&self, from: K, thing: T) -> Arc<T> {
         let thing = Arc::new(thing);

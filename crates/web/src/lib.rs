@@ -10,13 +10,16 @@ mod error;
 mod frame;
 mod kept;
 mod pages;
+mod rights;
 mod security;
 mod session;
 mod text;
+mod walk;
 pub mod work;
 
 pub use app::{App, Config};
 pub use budget::Budget;
+pub use rights::{Door, Right, doors};
 
 use actix_web::{HttpServer, web};
 
@@ -36,13 +39,15 @@ pub async fn serve(app: App) -> std::io::Result<()> {
                 .app_data(web::FormConfig::default().limit(256 * 1024).error_handler(|e, _| {
                     error::PageError::Refused(format!("The form could not be read: {e}.")).into()
                 }))
+                .wrap(actix_web::middleware::from_fn(rights::guard))
                 .wrap(actix_web::middleware::from_fn(security::headers))
                 .wrap(actix_web::middleware::Compress::default())
-                .configure(api::routes)
+                .configure(api::service)
                 .configure(pages::routes)
                 .default_service(web::to(pages::nothing_here))
         })
         .workers(2)
+        .client_request_timeout(app.config.patience)
         .shutdown_timeout(5)
         .bind(address)?;
     tracing::info!("serving on http://{}:{}", app.config.host, app.config.port);

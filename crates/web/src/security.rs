@@ -2,8 +2,11 @@
 
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::header::{HeaderName, HeaderValue};
+use actix_web::http::header::{CACHE_CONTROL, HeaderName, HeaderValue, STRICT_TRANSPORT_SECURITY};
 use actix_web::middleware::Next;
+use actix_web::web;
+
+use crate::App;
 
 const HEADERS: [(&str, &str); 5] = [
     (
@@ -22,7 +25,15 @@ pub async fn headers(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    let behind_tls = request.app_data::<web::Data<App>>().is_some_and(|app| app.config.behind_tls);
     let mut response = next.call(request).await?;
+    if behind_tls {
+        response.headers_mut().insert(STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));
+    }
+    // Whatever says nothing else is nobody's to keep.
+    if !response.headers().contains_key(CACHE_CONTROL) {
+        response.headers_mut().insert(CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
     for (name, value) in HEADERS {
         response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
     }

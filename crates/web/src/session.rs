@@ -2,24 +2,50 @@
 
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
-use actix_web::{FromRequest, HttpRequest, web};
+use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use pronoia_store::accounts::SignedIn;
+use pronoia_store::people::Role;
+use pronoia_store::studies::Author;
+use std::cell::Cell;
 use std::future::Future;
 use std::pin::Pin;
 
 use crate::App;
 use crate::error::PageError;
+use crate::walk;
 
 /// Name of the cookie that holds the session's token.
 pub const COOKIE: &str = "pronoia_session";
 
 /// A signed-in visitor; a handler that takes one cannot be reached by strangers.
 #[derive(Debug, Clone)]
-pub struct Visitor(pub SignedIn);
+pub struct Visitor(pub SignedIn, Brought);
+
+/// What else came with a request.
+#[derive(Debug, Clone, Default)]
+struct Brought {
+    /// The revision of the study on the page that a form stands on.
+    revision: Cell<Option<i64>>,
+    /// The step of the walk through the demonstration; 0 once it was left.
+    walk: Option<u8>,
+}
 
 impl Visitor {
+    fn of(signed_in: SignedIn, request: &HttpRequest) -> Self {
+        let walk = request.cookie(walk::COOKIE).and_then(|cookie| cookie.value().parse().ok());
+        Self(signed_in, Brought { walk, ..Brought::default() })
+    }
+
+    /// The step of the walk through the demonstration; 0 once it was left, none before it was begun.
+    pub fn walk(&self) -> Option<u8> {
+        self.1.walk
+    }
+
     /// Refuses a form that does not come from a page of this session.
     pub fn check(&self, csrf: &str) -> Result<(), PageError> {
+        // On pages of a study its revision stands behind the proof.
+        let (csrf, seen) = csrf.split_once('.').unwrap_or((csrf, ""));
+        self.1.revision.set(seen.parse().ok());
         // Equal lengths are compared whole, so that time tells nothing.
         let right = self.0.csrf.as_bytes();
         let differs = right.iter().zip(csrf.as_bytes()).fold(0, |d, (a, b)| d | (a ^ b));
@@ -29,6 +55,16 @@ impl Visitor {
     /// The workspace that everything is looked up in.
     pub fn workspace_id(&self) -> i64 {
         self.0.workspace.id
+    }
+
+    /// Whether they say who may do what here.
+    pub fn is_owner(&self) -> bool {
+        self.0.role == Role::Owner
+    }
+
+    /// Whoever chooses on the page that the form checked last stands on.
+    pub fn author(&self) -> Author {
+        Author { account_id: self.account_id(), seen: self.1.revision.get() }
     }
 
     /// The account that choices are entered for.
@@ -42,19 +78,24 @@ impl FromRequest for Visitor {
     type Future = Pin<Box<dyn Future<Output = Result<Self, PageError>>>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        // Wherever somebody has to be signed in, they were let in already.
+        if let Some(signed_in) = request.extensions().get::<SignedIn>() {
+            return Box::pin(std::future::ready(Ok(Self::of(signed_in.clone(), request))));
+        }
         let token = request.cookie(COOKIE).map(|c| c.value().to_owned());
+        let request = request.clone();
         let app = request.app_data::<web::Data<App>>().cloned();
         Box::pin(async move {
             let (Some(token), Some(app)) = (token, app) else { return Err(PageError::SignedOut) };
-            app.store.signed_in(&token).await?.map(Visitor).ok_or(PageError::SignedOut)
+            app.store.signed_in(&token).await?.map(|found| Self::of(found, &request)).ok_or(PageError::SignedOut)
         })
     }
 }
 
 /// The cookie for a new session, or, with an empty token, one that ends it.
-pub fn cookie(token: &str) -> Cookie<'static> {
-    let mut cookie =
-        Cookie::build(COOKIE, token.to_owned()).path("/").http_only(true).same_site(SameSite::Lax).finish();
+pub fn cookie(app: &App, token: &str) -> Cookie<'static> {
+    let cookie = Cookie::build(COOKIE, token.to_owned()).path("/").http_only(true).same_site(SameSite::Lax);
+    let mut cookie = cookie.secure(app.config.behind_tls).finish();
     if token.is_empty() {
         cookie.make_removal();
     }

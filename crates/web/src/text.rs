@@ -5,6 +5,7 @@ use pronoia_core::intake::{DecimalMark, parse_number};
 use std::borrow::Borrow;
 
 use pronoia_core::number;
+pub use pronoia_core::sentence::listed;
 
 /// A count; templates pass figures by reference, code by value.
 pub fn count(n: impl Borrow<u64>) -> String {
@@ -75,13 +76,4 @@ pub fn plain_share(share: impl Borrow<f64>) -> String {
 pub fn typed_number(text: &str) -> Result<f64, String> {
     let read = parse_number(text, DecimalMark::Point).or_else(|| parse_number(text, DecimalMark::Comma));
     read.ok_or_else(|| format!("“{text}” is not a number."))
-}
-
-/// Names one after the other: “a, b and c”.
-pub fn listed(names: &[impl AsRef<str>]) -> String {
-    let names: Vec<&str> = names.iter().map(AsRef::as_ref).collect();
-    match &names[..] {
-        [first @ .., last] if !first.is_empty() => format!("{} and {last}", first.join(", ")),
-        names => names.concat(),
-    }
 }

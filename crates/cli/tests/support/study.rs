@@ -35,7 +35,11 @@ pub struct Study {
 impl Study {
     /// Members brought in, the outcome chosen, nothing left out yet.
     pub async fn begun(people: &[Member], event: &str) -> Self {
-        let server = Server::start().await;
+        Self::begun_on(Server::start().await, people, event).await
+    }
+
+    /// The same on a server without an account yet.
+    pub async fn begun_on(server: Server, people: &[Member], event: &str) -> Self {
         server.make_account();
         let http = Http::signed_in(&server, EMAIL);
         let sent = http.upload(&http.csrf(), "members.csv", &pronoia_demo::outcome_csv(people));

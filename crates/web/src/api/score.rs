@@ -111,7 +111,7 @@ pub async fn score(
             Use {
                 calls: 1,
                 customers: scored.table.rows() as i64,
-                acted: scored.acted as i64,
+                acted: scored.account.acted as i64,
                 remarked: remark.map_or(0, |remark| (remark.len() - remark.missing()) as i64),
                 micros,
                 slowest: micros,

@@ -14,7 +14,6 @@ use pronoia_store::{StoreError, release_version};
 
 use super::limits::Limits;
 use crate::kept::Kept;
-use crate::pages::live::DAYS;
 use crate::{App, text};
 
 /// Versions that are kept ready.
@@ -23,6 +22,9 @@ const READY: usize = 16;
 /// How long what a key opens is believed without another look. Keys that are revoked here, and
 /// versions that are exchanged here, are forgotten at once; this is for what other servers do.
 const BELIEVED: Duration = Duration::from_secs(5);
+
+/// Days that are looked back on to see whether customers have changed.
+pub const DAYS: u64 = 28;
 
 /// How often it is written down how often versions were called.
 const WRITTEN: Duration = Duration::from_secs(5);
@@ -69,11 +71,8 @@ impl Default for Served {
 impl Served {
     /// A version of a release, with what an answer needs.
     pub async fn ready(&self, app: &App, (workspace, version): (i64, i64)) -> Result<Arc<Ready>, StoreError> {
-        if let Some(ready) = self.ready.get(&version) {
-            return Ok(ready);
-        }
-        let row = app.store.release_version(version).await?;
-        Ok(self.ready.put(version, Ready::of(app, workspace, &row).await?))
+        let work = async { Ready::of(app, workspace, &app.store.release_version(version).await?).await };
+        self.ready.or_put(version, work).await
     }
 
     /// What a key opens.
@@ -166,7 +165,7 @@ impl Ready {
         let expected = Expected::of(&model, &judged);
         let study = app.store.study(workspace, row.study_id).await?;
         let records = app.store.table(workspace, study.records(basis.table)).await?;
-        let kinds: Vec<(String, Kind)> = records.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+        let kinds = records.kinds()?;
         let read =
             columns_of_policy(&chosen.policy, &basis.steps, &kinds).map_err(|e| StoreError::Refused(e.to_string()))?;
         let only_of_policy = |name: &String| read.contains(name) && !model.inputs().any(|input| input.name == *name);

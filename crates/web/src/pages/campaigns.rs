@@ -4,6 +4,7 @@ pub(super) mod came_of_it;
 
 use actix_web::web;
 use askama::Template;
+use pronoia_core::Table;
 use pronoia_core::campaign::{Arms, Outcome, Power, control_needed};
 use pronoia_core::score::{DECISION, Form, PROBABILITY};
 use pronoia_core::sentence::capital;
@@ -12,9 +13,10 @@ use pronoia_store::jobs::{ResultsFrom, Work};
 use pronoia_store::{StoreError, campaign, list, record_table};
 use serde::Deserialize;
 
+use super::file::Taking;
 use super::lists::list::{ListPath, find};
 use super::lists::rows::ADDED;
-use super::{PageResult, file_of, is_asked, see_other};
+use super::{PageResult, is_asked, see_other};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
@@ -40,10 +42,8 @@ pub struct Proposal {
 
 /// The mean probability of those acted on in a scored list; worked out once, since it never changes.
 pub async fn mean_of_acted(app: &App, table: &record_table::Model) -> Result<Option<f64>, PageError> {
-    Ok(match app.mean_of_acted.get(&table.id) {
-        Some(mean) => *mean,
-        None => *app.mean_of_acted.put(table.id, app.store.mean_of_acted(table, PROBABILITY, DECISION).await?),
-    })
+    let work = app.store.mean_of_acted(table, PROBABILITY, DECISION);
+    Ok(*app.mean_of_acted.or_put(table.id, work).await?)
 }
 
 impl Proposal {
@@ -290,11 +290,8 @@ pub async fn page(
 
 impl Reading {
     fn of(assigned: &record_table::Model, table: &record_table::Model) -> Result<Self, PageError> {
-        let names = |table: &record_table::Model| -> Result<Vec<String>, PageError> {
-            Ok(table.stored_columns()?.into_iter().map(|c| c.name).collect())
-        };
-        let own: Vec<String> = names(assigned)?.into_iter().filter(|name| !name.starts_with(ADDED)).collect();
-        let columns = names(table)?;
+        let own: Vec<String> = assigned.names()?.into_iter().filter(|name| !name.starts_with(ADDED)).collect();
+        let columns = table.names()?;
         let shared = own.iter().find(|name| columns.contains(name)).cloned();
         let figures = table.figures()?;
         // Values of columns with few of them.
@@ -342,7 +339,7 @@ pub async fn results(
     visitor.check(&form.csrf)?;
     let (view, campaign) = found(&app, &visitor, &path).await?;
     let table = app.store.table(visitor.workspace_id(), form.table).await?;
-    let columns: Vec<String> = table.stored_columns()?.into_iter().map(|c| c.name).collect();
+    let columns = table.names()?;
     let Some((outcome, event)) = form.event.split_once('\n') else {
         return Err(PageError::Refused("Say which value of which column means that the event happened.".into()));
     };
@@ -381,11 +378,11 @@ pub async fn contacts(app: web::Data<App>, visitor: Visitor, path: web::Path<Con
     let (_, campaign) = found(&app, &visitor, &at).await?;
     let assigned = campaign.assigned_id.ok_or_else(|| PageError::Refused("The lots are not drawn yet.".into()))?;
     let table = app.store.table(visitor.workspace_id(), assigned).await?;
-    let rows = app.store.columns(&table, None).await?;
-    file_of("contacts", form, move || {
-        let arm = rows.column(ARM);
-        let acted = |row: &usize| arm.and_then(|arm| arm.text(*row)).is_some_and(|arm| arm != CONTROL);
-        Ok(rows.take(&(0..rows.rows()).filter(acted).collect::<Vec<_>>()))
-    })
-    .await
+    let columns = table.names()?;
+    let rows = campaign.acted.unwrap_or(table.rows) as u64;
+    let acted =
+        |part: &Table, row: usize| part.column(ARM).and_then(|arm| arm.text(row)).is_some_and(|arm| arm != CONTROL);
+    Taking { table: &table, columns, also: vec![ARM.into()], rows, keep: Some(Box::new(acted)) }
+        .sent(&app, "contacts", form)
+        .await
 }

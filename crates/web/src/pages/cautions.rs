@@ -2,7 +2,7 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::cautions::{Caution, Kept, Remedy, Rule};
+use pronoia_core::cautions::{Answer, Caution, Kept, MISTAKES, Mistake, Remedy, Rule};
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
 use pronoia_core::study::Outcome;
@@ -35,6 +35,56 @@ struct Page {
     kept: Vec<(Caution, String)>,
     /// What was looked for, in a sentence.
     sought: String,
+    /// Every mistake, and what becomes of it.
+    mistakes: Vec<MistakeLine>,
+}
+
+/// A mistake, and what becomes of it in this study.
+struct MistakeLine {
+    what: &'static str,
+    answers: Vec<AnswerLine>,
+}
+
+struct AnswerLine {
+    /// In a word or two.
+    status: &'static str,
+    /// How, or what was found.
+    how: String,
+    /// Where more is said of it.
+    href: Option<String>,
+    /// Whether something is to be decided.
+    is_open: bool,
+}
+
+fn mistakes(study: &StudyView) -> Vec<MistakeLine> {
+    let line = |mistake: &Mistake| MistakeLine {
+        what: mistake.what,
+        answers: mistake.answers.iter().map(|answer| answered(study, answer)).collect(),
+    };
+    MISTAKES.iter().map(line).collect()
+}
+
+fn answered(study: &StudyView, answer: &Answer) -> AnswerLine {
+    let line = |status, how: String, href| AnswerLine { status, how, href, is_open: false };
+    match *answer {
+        Answer::CannotBe(how) => line("cannot be", how.into(), None),
+        Answer::SaidAt(stop, how) => line(
+            "said where it matters",
+            format!("{}: {how}", stop.word()),
+            Some(study.href(&stop.word().to_lowercase())),
+        ),
+        Answer::Raised(rule) => {
+            let found: Vec<&Caution> = study.cautions().filter(|caution| caution.rule == rule).collect();
+            let open = study.open_cautions().filter(|caution| caution.rule == rule).count();
+            let names = || found.iter().map(|caution| caution.about.as_str()).collect::<Vec<_>>().join(", ");
+            match (study.finding.is_some(), found.len()) {
+                (false, _) => line("not looked for yet", rule.sought().into(), None),
+                (true, 0) => line("not found", rule.sought().into(), None),
+                (true, _) if open == 0 => line("kept on purpose", names(), None),
+                (true, _) => AnswerLine { is_open: true, ..line("found", names(), None) },
+            }
+        }
+    }
 }
 
 /// The page.
@@ -59,6 +109,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         has_outcome: study.state.outcome.is_some(),
         heading,
         looked,
+        mistakes: mistakes(&study),
         sought: Rule::ALL.map(Rule::sought).join("; "),
         open,
         kept,
@@ -114,24 +165,24 @@ async fn keep(
     let mut state = study.state.clone();
     state.kept.push(Kept { rule: caution.rule, about: caution.about.clone(), because: because.to_owned() });
     let chosen = format!("Kept, although {}", lower(&caution.heading));
-    let choice = Choice { account_id: visitor.account_id(), chosen, figure: format!("because {because}") };
+    let choice = Choice { by: visitor.author(), chosen, figure: format!("because {because}") };
     super::choose(app, &study.study, &state, &choice).await
 }
 
 async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution) -> Result<(), PageError> {
-    let (workspace, account) = (visitor.workspace_id(), visitor.account_id());
+    let (workspace, by) = (visitor.workspace_id(), visitor.author());
     if let (Remedy::OtherEvent { event }, Some(outcome)) = (&caution.remedy, &study.state.outcome) {
         let outcome = Outcome::is(&outcome.column, event);
-        super::outcome::enter_outcome(app, workspace, account, study.study.id, outcome).await?;
+        super::outcome::enter_outcome(app, workspace, by, study.study.id, outcome).await?;
     } else if matches!(caution.remedy, Remedy::Calibrate | Remedy::FitForest | Remedy::Retire) {
         mend_candidate(app, study, caution).await?;
-        app.store.note(study.study.id, Some(account), &caution.remedy.words(), &caution.heading).await?;
+        app.store.note(study.study.id, Some(by.account_id), &caution.remedy.words(), &caution.heading).await?;
     } else {
         let mut state = study.state.clone();
         caution.remedy.apply(&mut state);
         super::split::check(app, study, &state).await?;
         let chosen = format!("{}: {}", caution.remedy.words(), caution.about);
-        let choice = Choice { account_id: account, chosen, figure: caution.heading.clone() };
+        let choice = Choice { by, chosen, figure: caution.heading.clone() };
         super::choose(app, &study.study, &state, &choice).await?;
     }
     Ok(())

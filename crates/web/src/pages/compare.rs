@@ -8,12 +8,14 @@ mod parts;
 pub mod rule;
 
 use std::cmp::Ordering;
+use std::collections::HashMap;
+use std::sync::Arc;
 
 use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions;
-use pronoia_core::decide::{self, Economics, Expected, Order, Payoffs, Population, Ranking, Rule, Worths};
-use pronoia_core::evaluate::Confusion;
+use pronoia_core::decide::{self, Economics, Expected, Order, Payoffs, Population, ProfitPoint, Ranking, Rule, Worths};
+use pronoia_core::evaluate::{Confusion, Evaluation};
 use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
@@ -149,8 +151,9 @@ pub async fn page(
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let question = view.study.kind();
     let money = view.state.policy.as_ref().map(Money::of);
-    let share = acted_share(&view)?;
-    let mut candidates = candidates(&view, money.as_ref(), share)?;
+    let share = acted_share(&app, &view).await?;
+    let mut figures = app.store.figures(view.study.id).await?;
+    let mut candidates = candidates(&app, &view, &mut figures, money.as_ref(), share);
     let none_and_all = match (&money, candidates.first().and_then(|c| c.ranking.as_ref())) {
         (Some(money), Some(ranking)) => {
             let curve = money.curve(ranking);
@@ -261,12 +264,32 @@ pub struct Money {
     payoffs: Payoffs,
     population: Population,
     currency: String,
+    /// The same amounts for the same customers, as a text.
+    key: String,
+}
+
+/// What a candidate is worth by the amounts of a policy.
+#[derive(Debug)]
+pub(crate) struct Worth {
+    best: ProfitPoint,
+    maximum: Option<f64>,
 }
 
 impl Money {
     fn of(chosen: &ChosenPolicy) -> Self {
-        let typical = chosen.policy.economics.typical();
-        Self { payoffs: typical.payoffs(), typical, population: chosen.population, currency: chosen.currency.clone() }
+        let (typical, population) = (chosen.policy.economics.typical(), chosen.population);
+        let key = serde_json::json!([typical, population]).to_string();
+        Self { payoffs: typical.payoffs(), typical, population, currency: chosen.currency.clone(), key }
+    }
+
+    /// What a candidate is worth, by how it orders the customers that it was judged on.
+    fn worth(&self, app: &App, model: i64, ranking: &Ranking) -> Arc<Worth> {
+        let from = (model, self.key.clone());
+        app.worth.get(&from).unwrap_or_else(|| {
+            let curve = self.curve(ranking);
+            let maximum = decide::expected_maximum_of(ranking, &self.typical, &self.population);
+            app.worth.put(from, Worth { best: curve.points[curve.best.at], maximum })
+        })
     }
 
     /// The profit curve of customers ordered by probability.
@@ -291,34 +314,34 @@ fn cut_off_of(rule: &Rule) -> Option<f64> {
 }
 
 /// The share of customers that the policy acts on, or a fifth.
-fn acted_share(view: &StudyView) -> Result<f64, PageError> {
+async fn acted_share(app: &App, view: &StudyView) -> Result<f64, PageError> {
     let Some((chosen, model)) = view.policy_model() else { return Ok(measures::FIRST) };
-    let Some(ranking) = model.ranked()? else { return Ok(measures::FIRST) };
+    let Some(ranking) = app.store.ranking(model.id).await? else { return Ok(measures::FIRST) };
     let rule = &chosen.policy.rule;
     let curve = Money::of(chosen).curve(&ranking);
     let at = curve.last_within(&[&[rule.line], &rule.limits[..]].concat());
     Ok(if at == 0 { measures::FIRST } else { curve.points[at].share })
 }
 
-fn candidates<'v>(view: &'v StudyView, money: Option<&Money>, share: f64) -> Result<Vec<Candidate<'v>>, PageError> {
+fn candidates<'v>(
+    app: &App,
+    view: &'v StudyView,
+    figures: &mut HashMap<i64, (Evaluation, Option<Ranking>)>,
+    money: Option<&Money>,
+    share: f64,
+) -> Vec<Candidate<'v>> {
     let mut judged = Vec::new();
     for model in view.fitted() {
-        let Some(evaluation) = model.judged()? else { continue };
-        let ranking = model.ranked()?;
-        let best = money.zip(ranking.as_ref()).map(|(money, ranking)| {
-            let curve = money.curve(ranking);
-            curve.points[curve.best.at]
-        });
-        let maximum = money
-            .zip(ranking.as_ref())
-            .and_then(|(money, ranking)| decide::expected_maximum_of(ranking, &money.typical, &money.population));
+        let Some((evaluation, ranking)) = figures.remove(&model.id) else { continue };
+        let worth = money.zip(ranking.as_ref()).map(|(money, ranking)| money.worth(app, model.id, ranking));
+        let (best, maximum) = worth.map_or((None, None), |worth| (Some(worth.best), worth.maximum));
         let counts = ranking.as_ref().map_or(Confusion::default(), |r| {
             let wanted = (share * r.rows as f64).round() as u64;
             r.confusion(r.stands.partition_point(|s| s.acted < wanted))
         });
         judged.push(Candidate { model, evaluation, ranking, best, maximum, counts });
     }
-    Ok(judged)
+    judged
 }
 
 /// Best first: by a measure that was asked for, by money, or by log loss.

@@ -22,7 +22,7 @@ use askama::Template;
 use pronoia_core::decide::{Amount, Economics, Expected, Order, Payoff};
 use pronoia_core::study::Question;
 use pronoia_store::jobs::Work;
-use pronoia_store::studies::Choice;
+use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
 use super::compare::rule::RuleView;
@@ -323,18 +323,12 @@ pub async fn keep(
     form: web::Form<Keep>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    enter_policy(&app, visitor.workspace_id(), visitor.account_id(), path.id, &form.typed).await?;
+    enter_policy(&app, visitor.workspace_id(), visitor.author(), path.id, &form.typed).await?;
     see_other(&format!("/studies/{}/decide", path.id))
 }
 
 /// Keeps a policy as typed, and enters it in the ledger; the one that is kept is not entered again.
-pub async fn enter_policy(
-    app: &App,
-    workspace: i64,
-    account_id: i64,
-    study: i64,
-    typed: &Typed,
-) -> Result<(), PageError> {
+pub async fn enter_policy(app: &App, workspace: i64, by: Author, study: i64, typed: &Typed) -> Result<(), PageError> {
     let study = StudyView::load(app, workspace, study).await?;
     let situation = Situation::of(app, &study, typed)
         .await?
@@ -344,14 +338,13 @@ pub async fn enter_policy(
     }
     let worth = worth_of(&situation.chosen).map_or(String::new(), |worth| format!("{} {}; ", worth.amount, worth.whom));
     let choice = Choice {
-        account_id,
+        by,
         chosen: format!("Line at {}", situation.chosen.policy.rule.in_short()),
         figure: format!("{worth}{}", situation.model.name),
     };
     let mut state = study.state.clone();
     state.policy = Some(situation.chosen);
-    app.store.choose(&study.study, &state, &choice).await?;
-    Ok(())
+    super::chosen(app, &study.study, &state, &choice).await
 }
 
 /// Opens the sealed test for the policy kept.

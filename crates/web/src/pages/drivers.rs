@@ -136,7 +136,7 @@ impl Training {
     /// Reads the columns named, and the outcome, and deals the rows out.
     async fn of(app: &App, study: &StudyView, columns: &[&str]) -> Result<Self, PageError> {
         let basis = study.state.basis().ok_or_else(|| PageError::Refused("The study has no outcome yet.".into()))?;
-        let kinds: Vec<_> = study.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+        let kinds = study.table.kinds()?;
         let asked = Basis { predictors: columns.iter().map(|c| (*c).to_owned()).collect(), ..basis.clone() };
         let names = asked.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
         let table = app.store.columns(&study.table, Some(&names)).await?;

@@ -119,6 +119,6 @@ pub async fn fetch(app: web::Data<App>, visitor: Visitor, form: web::Form<Fetch>
     });
     let (name, path, size) = copied.await.map_err(|e| PageError::Refused(e.to_string()))??;
     let arrived = Arrived { file_name: &name, origin: Some("fetched from the shared folder"), path: &path, size };
-    let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?;
+    let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?.job;
     see_other(&format!("/jobs/{job}"))
 }

@@ -70,10 +70,8 @@ pub async fn page(
     let (heading, finding, refused, forms) = match chosen {
         None => ("There is no model yet.".to_owned(), String::new(), false, Vec::new()),
         Some(chosen) => {
-            let carried = match app.carried.get(&chosen.id) {
-                Some(carried) => carried,
-                None => app.carried.put(chosen.id, carried(&app, &view, &app.store.model(chosen.id).await?).await?),
-            };
+            let work = async { carried(&app, &view, &app.store.model(chosen.id).await?).await };
+            let carried = app.carried.or_put(chosen.id, work).await?;
             let (finding, refused) = found(&carried.checked);
             let mut told: Vec<&String> = Vec::new();
             let lines = Form::ALL.into_iter().zip(&carried.forms).map(|(form, written)| FormLine {
@@ -198,7 +196,9 @@ pub async fn take(
         .await
         .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))?
         .map_err(|refusal| PageError::Refused(refusal.to_string()))?;
-    app.store.note(path.id, None, &format!("Model written as {}", form.title()), &row.name).await?;
+    app.store
+        .note(path.id, Some(visitor.account_id()), &format!("Model written as {}", form.title()), &row.name)
+        .await?;
     let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
     let name: String = row.name.chars().map(plain).collect();
     let disposition = format!("attachment; filename=\"{}.{}\"", name.trim_matches('-'), form.ending());

@@ -3,7 +3,7 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::study::Question;
-use pronoia_store::{record_table, upload};
+use pronoia_store::{StoreError, record_table, upload};
 use serde::Deserialize;
 
 use super::folder::Held;
@@ -29,6 +29,8 @@ struct Page {
     folder: Result<Vec<Held>, String>,
     /// Databases that can be read from.
     sources: usize,
+    /// Things that were put away.
+    away: usize,
 }
 
 struct Line {
@@ -64,6 +66,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         most_bytes: app.config.most_upload,
         folder: super::folder::held(&app, visitor.workspace_id()).await?,
         sources: app.store.sources(visitor.workspace_id()).await?.len(),
+        away: app.store.away(visitor.workspace_id()).await?.len(),
     })
 }
 
@@ -79,16 +82,34 @@ pub struct Begin {
 /// Begins a study.
 pub async fn begin(app: web::Data<App>, visitor: Visitor, form: web::Form<Begin>) -> PageResult {
     visitor.check(&form.csrf)?;
-    let title = form.title.trim();
+    let title = title_of(&form.title)?;
+    let question: Question = form.question.parse().map_err(PageError::Refused)?;
+    let table = app.store.table(visitor.workspace_id(), form.table).await?;
+    let study = enter_study(&app, visitor.account_id(), &table, title, question).await?;
+    see_other(&format!("/studies/{study}/prepare"))
+}
+
+/// The question as it was typed, in a sentence.
+pub fn title_of(typed: &str) -> Result<&str, PageError> {
+    let title = typed.trim();
     if title.is_empty() || title.chars().count() > 120 {
         return Err(PageError::Refused("Write the question in a sentence of at most 120 letters.".into()));
     }
-    let question: Question = form.question.parse().map_err(PageError::Refused)?;
-    let table = app.store.table(visitor.workspace_id(), form.table).await?;
-    let study = app.store.create_study(visitor.workspace_id(), table.id, title, question).await?;
+    Ok(title)
+}
+
+/// Begins a study, and enters that in its ledger.
+pub async fn enter_study(
+    app: &App,
+    account: i64,
+    table: &record_table::Model,
+    title: &str,
+    question: Question,
+) -> Result<i64, StoreError> {
+    let study = app.store.create_study(table, account, title, question).await?.id;
     let figure = format!("on {}, {} rows", table.name, text::count_of(table.rows));
-    app.store.note(study.id, Some(visitor.account_id()), "Study begun", &figure).await?;
-    see_other(&format!("/studies/{}/prepare", study.id))
+    app.store.note(study, Some(account), "Study begun", &figure).await?;
+    Ok(study)
 }
 
 /// Leads to where the study stands.
@@ -104,32 +125,4 @@ pub async fn study(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyP
         "prepare"
     };
     see_other(&view.href(stop))
-}
-
-/// The entry to take back.
-#[derive(Deserialize)]
-pub struct TakeBack {
-    csrf: String,
-    entry: i64,
-    back: String,
-}
-
-/// Takes back the newest choice.
-pub async fn take_back(
-    app: web::Data<App>,
-    visitor: Visitor,
-    path: web::Path<StudyPath>,
-    form: web::Form<TakeBack>,
-) -> PageResult {
-    visitor.check(&form.csrf)?;
-    let study = app.store.study(visitor.workspace_id(), path.id).await?;
-    app.store.take_back(&study, form.entry).await?;
-    super::look_again(&app, &study).await?;
-    let stop = if ["records", "drivers", "prepare", "train", "compare", "decide", "lists"].contains(&form.back.as_str())
-    {
-        &form.back
-    } else {
-        "prepare"
-    };
-    see_other(&format!("/studies/{}/{stop}", study.id))
 }

@@ -70,7 +70,7 @@ struct Event {
 
 fn event_of(job: &job::Model) -> Event {
     let left = job.started_at.filter(|_| job.share > 0.03 && job.share < 1.0).map(|started| {
-        let spent = (chrono::Utc::now() - started).as_seconds_f64();
+        let spent = (chrono::Utc::now() - started).as_seconds_f64().max(0.0);
         spent / job.share * (1.0 - job.share)
     });
     Event { state: job.state.clone(), stage: job.stage.clone(), share: job.share, left, curve: job.curve.clone() }

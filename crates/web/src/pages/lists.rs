@@ -10,6 +10,7 @@ pub mod take;
 use actix_web::web;
 use askama::Template;
 use pronoia_store::jobs::Work;
+use pronoia_store::study;
 use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
@@ -102,15 +103,18 @@ pub async fn bring(
     form: web::Form<Bring>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    if view.state.policy.is_none() {
+    let study = app.store.study(visitor.workspace_id(), path.id).await?;
+    let job = enter(&app, &study, form.table).await?;
+    see_other(&format!("/jobs/{job}"))
+}
+
+/// Takes a table as a list of a study, to be decided about by the policy kept now; the job.
+pub async fn enter(app: &App, study: &study::Model, table: i64) -> Result<i64, PageError> {
+    if study.choices()?.policy.is_none() {
         return Err(PageError::Refused("A list is scored with a policy. Keep one at Decide first.".into()));
     }
-    let table = app.store.table(visitor.workspace_id(), form.table).await?;
-    let work = Work::Bring { study: view.study.id, table: table.id };
-    let job = app
-        .store
-        .enqueue(visitor.workspace_id(), Some(view.study.id), &format!("Matching {}", table.name), &work)
-        .await?;
-    see_other(&format!("/jobs/{job}"))
+    let table = app.store.table(study.workspace_id, table).await?;
+    let work = Work::Bring { study: study.id, table: table.id };
+    let title = format!("Matching {}", table.name);
+    Ok(app.store.enqueue(study.workspace_id, Some(study.id), &title, &work).await?)
 }

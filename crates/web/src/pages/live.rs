@@ -4,8 +4,6 @@ mod snippets;
 mod view;
 pub(super) mod watched;
 
-pub use watched::DAYS;
-
 use actix_web::{HttpRequest, web};
 use askama::Template;
 use pronoia_core::decide::{Line, Rule};
@@ -78,7 +76,7 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
     // What it tells in the ledger is to be seen at once.
     app.served.write_down(app).await;
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
-    let server = address_of(request);
+    let server = super::reached_at(request);
     let tables = app.store.tables(visitor.workspace_id()).await?;
     let tables: Vec<(i64, String)> = tables.into_iter().map(|table| (table.id, table.name)).collect();
     let mut releases = Vec::new();
@@ -106,12 +104,6 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
         tables,
         releases,
     })
-}
-
-/// Where this server was reached.
-fn address_of(request: &HttpRequest) -> String {
-    let connection = request.connection_info();
-    format!("{}://{}", connection.scheme(), connection.host())
 }
 
 /// A name for an address, from a title.
@@ -144,12 +136,12 @@ pub async fn release(
         )));
     }
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    enter_release(&app, &view, name).await?;
+    enter_release(&app, visitor.account_id(), &view, name).await?;
     see_other(&view.href("live"))
 }
 
 /// Releases the policy that is kept, and enters it in the ledger.
-pub async fn enter_release(app: &App, view: &StudyView, name: &str) -> Result<i64, PageError> {
+pub async fn enter_release(app: &App, account: i64, view: &StudyView, name: &str) -> Result<i64, PageError> {
     let refused = || PageError::Refused("Keep a policy at Decide first; it is what is released.".into());
     if view.state.policy.is_none() {
         return Err(refused());
@@ -160,7 +152,9 @@ pub async fn enter_release(app: &App, view: &StudyView, name: &str) -> Result<i6
     app.served.forget();
     let number = app.store.release_versions(release).await?.first().map_or(1, |version| version.number);
     let rule = view.state.policy.as_ref().map_or(String::new(), |chosen| chosen.policy.rule.in_short());
-    app.store.note(view.study.id, None, &format!("Released as “{name}”"), &format!("version {number}, {rule}")).await?;
+    app.store
+        .note(view.study.id, Some(account), &format!("Released as “{name}”"), &format!("version {number}, {rule}"))
+        .await?;
     Ok(release)
 }
 
@@ -243,7 +237,7 @@ pub async fn challenge(
         p if p > 0.0 => format!("“{}”: version {number} is tried on {p} of 100 calls", release.name),
         _ => format!("“{}”: version {number} is not tried any more", release.name),
     };
-    app.store.note(path.id, None, &chosen, "chosen at Live").await?;
+    app.store.note(path.id, Some(visitor.account_id()), &chosen, "chosen at Live").await?;
     see_other(&format!("/studies/{}/live", path.id))
 }
 
@@ -274,7 +268,14 @@ pub async fn add_key(
         PageError::Refused(format!("A key is good for 1 to {MOST_CALLS} calls a minute; it is “{}”.", form.per_minute))
     })?;
     let key = app.store.add_release_key(release.id, name, per_minute).await?;
-    app.store.note(path.id, None, &format!("Key to “{}” made for {name}", release.name), &form.per_minute).await?;
+    app.store
+        .note(
+            path.id,
+            Some(visitor.account_id()),
+            &format!("Key to “{}” made for {name}", release.name),
+            &form.per_minute,
+        )
+        .await?;
     shown(&app, &visitor, path.id, &request, Just { release: release.id, key: Some(key), tried: None }).await
 }
 
@@ -297,7 +298,7 @@ pub async fn revoke_key(
     let release = find(&app, &visitor, (path.id, path.release)).await?;
     app.store.revoke_release_key(release.id, path.key).await?;
     app.served.forget();
-    app.store.note(path.id, None, &format!("Key to “{}” revoked", release.name), "").await?;
+    app.store.note(path.id, Some(visitor.account_id()), &format!("Key to “{}” revoked", release.name), "").await?;
     see_other(&format!("/studies/{}/live", path.id))
 }
 

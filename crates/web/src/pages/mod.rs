@@ -1,21 +1,26 @@
 //! The pages, one file per stop.
 
+mod account;
 mod answer;
 mod append;
+mod away;
 pub(crate) mod campaigns;
 mod cautions;
-mod compare;
+pub(crate) mod compare;
 pub mod decide;
 pub(crate) mod drivers;
+pub(crate) mod file;
 mod find;
 mod folder;
 pub(crate) mod forms;
-mod home;
+pub(crate) mod home;
 mod jobs;
 mod join;
+mod ledger;
 pub(crate) mod lists;
 pub(crate) mod live;
 pub(crate) mod outcome;
+mod people;
 pub(crate) mod prepare;
 mod programs;
 mod query;
@@ -27,131 +32,173 @@ pub(crate) mod statement;
 pub mod steps;
 mod strip;
 pub(crate) mod train;
-mod uploads;
+pub(crate) mod uploads;
 
-use actix_web::web::{self, ServiceConfig, get, post, resource, scope};
-use pronoia_core::Table;
-use pronoia_core::score::{FileError, Form};
+use actix_web::{HttpRequest, web};
 use pronoia_core::study::{Role, StudyState};
 use pronoia_store::jobs::Work;
-use pronoia_store::{studies::Choice, study};
+use pronoia_store::ledger::Line;
+use pronoia_store::{StoreError, studies::Choice, study};
 use serde::Deserialize;
 
 use crate::error::{PageError, PageResult, see_other};
-use crate::{App, assets};
+use crate::rights::doors;
+use crate::{App, assets, text};
 
-/// Every address and what answers there.
-pub fn routes(config: &mut ServiceConfig) {
-    config
-        .route("/assets/{path:.*}", get().to(assets::file))
-        .route("/health", get().to(health))
-        .service(resource("/sign-in").route(get().to(sign_in::page)).route(post().to(sign_in::enter)))
-        .route("/sign-out", post().to(sign_in::leave))
-        .route("/theme", post().to(sign_in::theme))
-        .route("/", get().to(home::page))
-        .route("/find", get().to(find::page))
-        .route("/folder", post().to(folder::fetch))
-        .service(resource("/sources").route(get().to(sources::page)).route(post().to(sources::add)))
-        .route("/sources/{id}", get().to(sources::source))
-        .route("/sources/{id}/read", post().to(sources::read))
-        .route("/sources/{id}/remove", post().to(sources::remove))
-        .route("/uploads", post().to(uploads::receive))
-        .route("/uploads/{id}", get().to(uploads::page))
-        .route("/uploads/{id}/accept", post().to(uploads::accept))
-        .route("/uploads/{id}/sheet", post().to(uploads::read_sheet))
-        .route("/uploads/{id}/rejects.csv", get().to(uploads::rejects))
-        .route("/tables/{id}", get().to(records::table))
-        .route("/tables/{id}/meaning", post().to(records::write_meaning))
-        .route("/tables/{id}/join", get().to(join::page))
-        .route("/tables/{id}/join", post().to(join::make))
-        .route("/tables/{id}/append", get().to(append::page))
-        .route("/tables/{id}/append", post().to(append::make))
-        .service(resource("/programs").route(get().to(programs::page)).route(post().to(programs::add)))
-        .route("/programs/{id}/revoke", post().to(programs::revoke))
-        .route("/query", get().to(query::page))
-        .route("/query/keep", post().to(query::keep))
-        .route("/query/answer.csv", get().to(query::download))
-        .route("/families/{family}", get().to(train::families::page))
-        .route("/jobs/{id}", get().to(jobs::page))
-        .route("/jobs/{id}/log", get().to(jobs::log))
-        .route("/jobs/{id}/events", get().to(jobs::events))
-        .route("/jobs/{id}/cancel", post().to(jobs::cancel))
-        .route("/studies", post().to(home::begin))
-        .service(
-            scope("/studies/{id}")
-                .route("", get().to(home::study))
-                .route("/take-back", post().to(home::take_back))
-                .route("/records", get().to(records::page))
-                .route("/records/version", post().to(records::move_study))
-                .route("/drivers", get().to(drivers::page))
-                .route("/drivers", post().to(drivers::look))
-                .route("/drivers/rates.csv", get().to(drivers::rates_csv))
-                .route("/drivers/together", get().to(drivers::together))
-                .route("/drivers/region", post().to(drivers::region))
-                .route("/drivers/segments", get().to(drivers::segments))
-                .route("/drivers/totals", get().to(drivers::totals))
-                .route("/prepare", get().to(prepare::page))
-                .route("/prepare/outcome", post().to(outcome::choose))
-                .route("/prepare/leave-out", post().to(prepare::leave_out))
-                .route("/prepare/column", post().to(prepare::change_column))
-                .route("/prepare/cautions", get().to(cautions::page))
-                .route("/prepare/cautions", post().to(cautions::decide))
-                .route("/prepare/split", get().to(split::page))
-                .route("/prepare/split", post().to(split::change))
-                .route("/prepare/split/balance", post().to(split::balance))
-                .route("/prepare/steps", get().to(steps::page))
-                .route("/prepare/steps", post().to(steps::add))
-                .route("/prepare/steps/change", post().to(steps::change))
-                .route("/prepare/rows", get().to(steps::received))
-                .route("/prepare/expression", get().to(steps::preview))
-                .route("/train", get().to(train::page))
-                .route("/train", post().to(train::begin))
-                .route("/train/search", post().to(train::search::begin))
-                .route("/train/search/{search}", get().to(train::search::page))
-                .route("/train/again", post().to(train::again))
-                .route("/train/blend", post().to(train::blend))
-                .route("/train/retire", post().to(train::retire))
-                .route("/train/prove", post().to(train::prove))
-                .route("/compare", get().to(compare::page))
-                .route("/compare/rule", post().to(compare::rule::keep))
-                .route("/compare/closer", post().to(compare::closer::begin))
-                .route("/decide", get().to(decide::page))
-                .route("/decide", post().to(decide::keep))
-                .route("/decide/curve", get().to(decide::curve))
-                .route("/decide/parts", get().to(decide::parts))
-                .route("/decide/why", get().to(decide::why::page))
-                .route("/decide/why", post().to(decide::why::begin))
-                .route("/decide/customer", get().to(decide::customer::page))
-                .route("/decide/groups", get().to(decide::groups::page))
-                .route("/decide/groups/without", post().to(decide::without::begin))
-                .route("/decide/sheet", get().to(decide::sheet::page))
-                .route("/decide/confirm", post().to(decide::confirm))
-                .route("/lists", get().to(lists::page))
-                .route("/lists", post().to(lists::bring))
-                .route("/lists/{list}", get().to(lists::list::page))
-                .route("/lists/{list}/answers", post().to(lists::list::answer))
-                .route("/lists/{list}/score", post().to(lists::list::score))
-                .route("/lists/{list}/again", post().to(lists::list::again))
-                .route("/lists/{list}/publish", post().to(lists::list::publish))
-                .route("/lists/{list}/beside/{other}", get().to(lists::beside::page))
-                .route("/lists/{list}/scored.{form}", get().to(lists::take::take))
-                .route("/lists/{list}/campaign", post().to(campaigns::begin))
-                .route("/campaigns/{campaign}", get().to(campaigns::page))
-                .route("/statement", get().to(statement::page))
-                .route("/statement.md", get().to(statement::markdown))
-                .route("/forms", get().to(forms::page))
-                .route("/forms/{form}", get().to(forms::take))
-                .route("/live", get().to(live::page))
-                .route("/live", post().to(live::release))
-                .route("/live/{release}/version", post().to(live::set_live))
-                .route("/live/{release}/challenger", post().to(live::challenge))
-                .route("/live/{release}/keys", post().to(live::add_key))
-                .route("/live/{release}/keys/{key}/revoke", post().to(live::revoke_key))
-                .route("/live/{release}/try", post().to(live::try_out))
-                .route("/live/{release}/happened", post().to(live::judge))
-                .route("/campaigns/{campaign}/results", post().to(campaigns::results))
-                .route("/campaigns/{campaign}/contacts.{form}", get().to(campaigns::contacts)),
-        );
+doors! {
+    "";
+    Anybody get "/assets/{path:.*}" => assets::file;
+    Anybody get "/health" => health;
+    Anybody get "/sign-in" => sign_in::page;
+    Anybody post "/sign-in" => sign_in::enter;
+    Reader post "/sign-out" => sign_in::leave;
+    Reader post "/theme" => sign_in::theme;
+    Reader post "/walk" => crate::walk::go;
+    Reader get "/" => home::page;
+    Reader get "/find" => find::page;
+    Analyst post "/folder" => folder::fetch;
+    Reader get "/sources" => sources::page;
+    Analyst post "/sources" => sources::add;
+    Reader get "/sources/{id}" => sources::source;
+    Analyst post "/sources/{id}/read" => sources::read;
+    Analyst post "/sources/{id}/remove" => sources::remove;
+    Analyst post "/uploads" => uploads::receive;
+    Reader get "/uploads/{id}" => uploads::page;
+    Analyst post "/uploads/{id}/accept" => uploads::accept;
+    Analyst post "/uploads/{id}/sheet" => uploads::read_sheet;
+    Reader get "/uploads/{id}/rejects.csv" => uploads::rejects;
+    Reader get "/tables/{id}" => records::table;
+    Analyst post "/tables/{id}/meaning" => records::write_meaning;
+    Reader get "/tables/{id}/join" => join::page;
+    Analyst post "/tables/{id}/join" => join::make;
+    Reader get "/tables/{id}/append" => append::page;
+    Analyst post "/tables/{id}/append" => append::make;
+    Owner get "/programs" => programs::page;
+    Owner post "/programs" => programs::add;
+    Owner post "/programs/{id}/revoke" => programs::revoke;
+    Reader get "/query" => query::page;
+    Analyst post "/query/keep" => query::keep;
+    Reader get "/query/answer.csv" => query::download;
+    Reader get "/families/{family}" => train::families::page;
+    Reader get "/jobs/{id}" => jobs::page;
+    Reader get "/jobs/{id}/log" => jobs::log;
+    Reader get "/jobs/{id}/events" => jobs::events;
+    Analyst post "/jobs/{id}/cancel" => jobs::cancel;
+    Analyst post "/studies" => home::begin;
+    Reader get "/studies/{id}" => home::study;
+    Analyst post "/studies/{id}/take-back" => ledger::take_back;
+    Reader get "/away" => away::page;
+    Analyst post "/studies/{id}/away" => away::put_study;
+    Analyst post "/tables/{id}/away" => away::put_table;
+    Analyst post "/away/{kind}/{id}/back" => away::bring_back;
+    Owner post "/away/{kind}/{id}/erase" => away::erase;
+    Analyst post "/studies/{id}/hand-over" => away::hand_over;
+    Reader get "/studies/{id}/ledger" => ledger::page;
+    Reader get "/studies/{id}/ledger/compare" => ledger::compare::page;
+    Reader get "/studies/{id}/ledger/remarks/{remark}" => ledger::remark::file;
+    Reader get "/studies/{id}/ledger/{entry}" => ledger::entry::page;
+    Analyst post "/studies/{id}/ledger/{entry}/remark" => ledger::remark::add;
+    Analyst post "/studies/{id}/ledger/{entry}/branch" => ledger::entry::branch;
+    Reader get "/studies/{id}/records" => records::page;
+    Analyst post "/studies/{id}/records/version" => records::move_study;
+    Reader get "/studies/{id}/drivers" => drivers::page;
+    Analyst post "/studies/{id}/drivers" => drivers::look;
+    Reader get "/studies/{id}/drivers/rates.csv" => drivers::rates_csv;
+    Reader get "/studies/{id}/drivers/together" => drivers::together;
+    Analyst post "/studies/{id}/drivers/region" => drivers::region;
+    Reader get "/studies/{id}/drivers/segments" => drivers::segments;
+    Reader get "/studies/{id}/drivers/totals" => drivers::totals;
+    Reader get "/studies/{id}/prepare" => prepare::page;
+    Analyst post "/studies/{id}/prepare/outcome" => outcome::choose;
+    Analyst post "/studies/{id}/prepare/leave-out" => prepare::leave_out;
+    Analyst post "/studies/{id}/prepare/column" => prepare::change_column;
+    Reader get "/studies/{id}/prepare/cautions" => cautions::page;
+    Analyst post "/studies/{id}/prepare/cautions" => cautions::decide;
+    Reader get "/studies/{id}/prepare/split" => split::page;
+    Analyst post "/studies/{id}/prepare/split" => split::change;
+    Analyst post "/studies/{id}/prepare/split/balance" => split::balance;
+    Reader get "/studies/{id}/prepare/steps" => steps::page;
+    Analyst post "/studies/{id}/prepare/steps" => steps::add;
+    Analyst post "/studies/{id}/prepare/steps/change" => steps::change;
+    Reader get "/studies/{id}/prepare/rows" => steps::received;
+    Reader get "/studies/{id}/prepare/expression" => steps::preview;
+    Reader get "/studies/{id}/train" => train::page;
+    Analyst post "/studies/{id}/train" => train::begin;
+    Analyst post "/studies/{id}/train/search" => train::search::begin;
+    Reader get "/studies/{id}/train/search/{search}" => train::search::page;
+    Analyst post "/studies/{id}/train/again" => train::again;
+    Analyst post "/studies/{id}/train/blend" => train::blend;
+    Analyst post "/studies/{id}/train/retire" => train::retire;
+    Analyst post "/studies/{id}/train/prove" => train::prove;
+    Reader get "/studies/{id}/compare" => compare::page;
+    Analyst post "/studies/{id}/compare/rule" => compare::rule::keep;
+    Analyst post "/studies/{id}/compare/closer" => compare::closer::begin;
+    Reader get "/studies/{id}/decide" => decide::page;
+    Analyst post "/studies/{id}/decide" => decide::keep;
+    Reader get "/studies/{id}/decide/curve" => decide::curve;
+    Reader get "/studies/{id}/decide/parts" => decide::parts;
+    Reader get "/studies/{id}/decide/why" => decide::why::page;
+    Analyst post "/studies/{id}/decide/why" => decide::why::begin;
+    Reader get "/studies/{id}/decide/customer" => decide::customer::page;
+    Reader get "/studies/{id}/decide/groups" => decide::groups::page;
+    Analyst post "/studies/{id}/decide/groups/without" => decide::without::begin;
+    Reader get "/studies/{id}/decide/sheet" => decide::sheet::page;
+    Analyst post "/studies/{id}/decide/confirm" => decide::confirm;
+    Reader get "/studies/{id}/lists" => lists::page;
+    Analyst post "/studies/{id}/lists" => lists::bring;
+    Reader get "/studies/{id}/lists/{list}" => lists::list::page;
+    Analyst post "/studies/{id}/lists/{list}/answers" => lists::list::answer;
+    Analyst post "/studies/{id}/lists/{list}/score" => lists::list::score;
+    Analyst post "/studies/{id}/lists/{list}/again" => lists::list::again;
+    Analyst post "/studies/{id}/lists/{list}/publish" => lists::list::publish;
+    Reader get "/studies/{id}/lists/{list}/beside/{other}" => lists::beside::page;
+    Reader get "/studies/{id}/lists/{list}/scored.{form}" => lists::take::take;
+    Analyst post "/studies/{id}/lists/{list}/campaign" => campaigns::begin;
+    Reader get "/studies/{id}/campaigns/{campaign}" => campaigns::page;
+    Reader get "/studies/{id}/statement" => statement::page;
+    Analyst post "/studies/{id}/statement/links" => statement::sharing::share;
+    Analyst post "/studies/{id}/statement/links/{share}/withdraw" => statement::sharing::withdraw;
+    Anybody get "/shared/{link}" => statement::sharing::follow;
+    Reader get "/studies/{id}/statement.md" => statement::markdown;
+    Reader get "/studies/{id}/forms" => forms::page;
+    Reader get "/studies/{id}/forms/{form}" => forms::take;
+    Reader get "/studies/{id}/live" => live::page;
+    Analyst post "/studies/{id}/live" => live::release;
+    Analyst post "/studies/{id}/live/{release}/version" => live::set_live;
+    Analyst post "/studies/{id}/live/{release}/challenger" => live::challenge;
+    Analyst post "/studies/{id}/live/{release}/keys" => live::add_key;
+    Analyst post "/studies/{id}/live/{release}/keys/{key}/revoke" => live::revoke_key;
+    Analyst post "/studies/{id}/live/{release}/try" => live::try_out;
+    Analyst post "/studies/{id}/live/{release}/happened" => live::judge;
+    Analyst post "/studies/{id}/campaigns/{campaign}/results" => campaigns::results;
+    Reader get "/studies/{id}/campaigns/{campaign}/contacts.{form}" => campaigns::contacts;
+    Anybody get "/join/{link}" => people::join;
+    Anybody post "/join/{link}" => people::accept;
+    Reader get "/people" => people::page;
+    Reader get "/account" => account::page;
+    Reader post "/account/password" => account::change_password;
+    Reader post "/account/sessions" => account::end_others;
+    Reader post "/account/sessions/{id}" => account::end;
+    Owner post "/people" => people::invite;
+    Owner post "/people/invitations/{id}/withdraw" => people::withdraw;
+    Owner post "/people/{account}/role" => people::set_role;
+}
+
+/// The path of the page that a form was sent from, without the host, so that nobody is sent elsewhere.
+pub(crate) fn came_from(request: &HttpRequest) -> String {
+    let path_of = |address: &str| {
+        let rest = address.split_once("://")?.1;
+        let path = &rest[rest.find('/')?..];
+        (!path.starts_with("//")).then(|| path.to_owned())
+    };
+    let referer = request.headers().get("referer").and_then(|referer| referer.to_str().ok());
+    referer.and_then(path_of).unwrap_or_else(|| "/".into())
+}
+
+/// Where this server was reached: what stands before the paths of its addresses.
+pub(crate) fn reached_at(request: &HttpRequest) -> String {
+    let connection = request.connection_info();
+    format!("{}://{}", connection.scheme(), connection.host())
 }
 
 /// For every address that leads nowhere.
@@ -173,13 +220,28 @@ pub(crate) async fn choose(
     state: &StudyState,
     choice: &Choice,
 ) -> Result<(), PageError> {
-    app.store.choose(seen, state, choice).await?;
+    chosen(app, seen, state, choice).await?;
     look_again(app, seen).await
+}
+
+/// Puts new choices in place; whoever was overtaken is told by whom.
+async fn chosen(app: &App, seen: &study::Model, state: &StudyState, choice: &Choice) -> Result<(), PageError> {
+    match app.store.choose(seen, state, choice).await {
+        Err(StoreError::Overtaken(lines)) => {
+            let addresses = app.store.addresses(lines.iter().filter_map(|line| line.account_id)).await?;
+            let who = |line: &Line| line.account_id.and_then(|id| addresses.get(&id).cloned()).unwrap_or_default();
+            let said = |line: &Line| {
+                format!("{}. {} {}, {}", line.chosen, line.figure, who(line), text::moment(&line.created_at))
+            };
+            Err(PageError::Overtaken(lines.iter().map(said).collect()))
+        }
+        other => Ok(other?),
+    }
 }
 
 /// Has the rows of a study looked at again if what models are fitted on is not
 /// what it was when the study was `seen`.
-async fn look_again(app: &App, seen: &study::Model) -> Result<(), PageError> {
+pub(crate) async fn look_again(app: &App, seen: &study::Model) -> Result<(), PageError> {
     let present = app.store.study(seen.workspace_id, seen.id).await?.choices()?.basis();
     if present.is_some() && present != seen.choices()?.basis() {
         drivers::enqueue(app, seen.workspace_id, seen.id).await?;
@@ -220,22 +282,6 @@ async fn ask_once(app: &App, study: &study::Model, title: &str, work: &Work) -> 
         app.store.enqueue(study.workspace_id, Some(study.id), title, work).await?;
     }
     Ok(())
-}
-
-/// Rows as a file to be taken away, chosen and written beside the threads that answer.
-async fn file_of(name: &str, form: Form, rows: impl FnOnce() -> Result<Table, String> + Send + 'static) -> PageResult {
-    let written = web::block(move || {
-        let mut bytes = Vec::new();
-        form.write(&rows().map_err(FileError::DoesNotFit)?, &mut bytes).map(|()| bytes)
-    });
-    let bytes = written
-        .await
-        .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))?
-        .map_err(|e| PageError::Refused(e.to_string()))?;
-    Ok(actix_web::HttpResponse::Ok()
-        .content_type(form.media_type())
-        .insert_header(("Content-Disposition", format!("attachment; filename=\"{name}.{}\"", form.extension())))
-        .body(bytes))
 }
 
 /// A file of delimited text to be taken away.

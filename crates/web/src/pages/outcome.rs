@@ -6,7 +6,7 @@ use pronoia_core::profile::{TableProfile, changes};
 use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{self, ColumnChoice, Event, Outcome, StudyState};
 use pronoia_store::record_table;
-use pronoia_store::studies::Choice;
+use pronoia_store::studies::{Author, Choice};
 
 use super::{PageResult, StudyPath, see_other};
 use crate::error::PageError;
@@ -76,7 +76,7 @@ pub async fn choose(
 ) -> PageResult {
     visitor.check(form.iter().find(|f| f.0 == "csrf").map_or("", |f| &f.1))?;
     let outcome = asked_outcome(&form).map_err(PageError::Refused)?;
-    enter_outcome(&app, visitor.workspace_id(), visitor.account_id(), path.id, outcome).await?;
+    enter_outcome(&app, visitor.workspace_id(), visitor.author(), path.id, outcome).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 
@@ -84,7 +84,7 @@ pub async fn choose(
 pub(crate) async fn enter_outcome(
     app: &App,
     workspace: i64,
-    account_id: i64,
+    by: Author,
     study: i64,
     outcome: Outcome,
 ) -> Result<(), PageError> {
@@ -99,13 +99,13 @@ pub(crate) async fn enter_outcome(
     view.state.counted = Some(counted);
     let sentence = event_sentence(&view)?.unwrap_or_default();
     let figure = sentence.split_once(": ").map_or(sentence.as_str(), |(_, rest)| rest).to_owned();
-    super::choose(app, &view.study, &view.state, &Choice { account_id, chosen, figure }).await?;
+    super::choose(app, &view.study, &view.state, &Choice { by, chosen, figure }).await?;
     Ok(())
 }
 
 /// Moves a study to another version of its records: the choices stay as far as
 /// their columns are there, and new columns are guessed.
-pub(crate) async fn enter_version(app: &App, view: &StudyView, account_id: i64, table: i64) -> Result<(), PageError> {
+pub(crate) async fn enter_version(app: &App, view: &StudyView, by: Author, table: i64) -> Result<(), PageError> {
     let to = app.store.table(view.study.workspace_id, table).await?;
     if to.name != view.table.name || to.is_list {
         return Err(PageError::Refused(format!("{} is not a version of {}.", to.name, view.table.name)));
@@ -127,7 +127,7 @@ pub(crate) async fn enter_version(app: &App, view: &StudyView, account_id: i64, 
         text::count_of(view.table.rows),
         text::counted(differs, "column is different", "columns are different")
     );
-    super::choose(app, &view.study, &state, &Choice { account_id, chosen, figure }).await
+    super::choose(app, &view.study, &state, &Choice { by, chosen, figure }).await
 }
 
 /// What each column is for, told by its figures and by how well it alone

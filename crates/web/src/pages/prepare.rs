@@ -6,7 +6,7 @@ use pronoia_core::Kind;
 use pronoia_core::number::{self, count, percent};
 use pronoia_core::profile::ColumnProfile;
 use pronoia_core::study::{Basis, ColumnChoice, KnownWhen, Role, Verdict};
-use pronoia_store::studies::Choice;
+use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
 use super::records::{ColumnLine, line, made_line};
@@ -245,7 +245,7 @@ pub async fn leave_out(
     form: web::Form<super::Signed>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    enter_left_out(&app, visitor.workspace_id(), visitor.account_id(), path.id).await?;
+    enter_left_out(&app, visitor.workspace_id(), visitor.author(), path.id).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 
@@ -253,7 +253,7 @@ pub async fn leave_out(
 pub(crate) async fn enter_left_out(
     app: &App,
     workspace: i64,
-    account_id: i64,
+    by: Author,
     study: i64,
 ) -> Result<Vec<String>, PageError> {
     let study = app.store.study(workspace, study).await?;
@@ -267,7 +267,7 @@ pub(crate) async fn enter_left_out(
     }
     if !names.is_empty() {
         let chosen = format!("{} left out", text::counted(names.len(), "column", "columns"));
-        super::choose(app, &study, &state, &Choice { account_id, chosen, figure: names.join(", ") }).await?;
+        super::choose(app, &study, &state, &Choice { by, chosen, figure: names.join(", ") }).await?;
     }
     Ok(names)
 }
@@ -308,7 +308,7 @@ pub async fn change_column(
         column.verdict = Verdict::GoesIn;
     }
     let choice = Choice {
-        account_id: visitor.account_id(),
+        by: visitor.author(),
         chosen: format!("{}: {}, known {}", form.column, role.word(), known_when.word()),
         figure: format!("was {before}"),
     };

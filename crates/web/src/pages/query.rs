@@ -106,6 +106,6 @@ pub async fn keep(app: web::Data<App>, visitor: Visitor, form: web::Form<Keep>) 
     tokio::fs::write(&path, &answer.csv).await?;
     let name = format!("{name}.csv");
     let arrived = Arrived { file_name: &name, origin: None, path: &path, size: answer.csv.len() as u64 };
-    let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?;
+    let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?.job;
     see_other(&format!("/jobs/{job}"))
 }

@@ -42,6 +42,8 @@ struct Page {
     versions: Vec<Version>,
     /// What is odd about whole rows, in a sentence, and the rows with their page.
     repeated: Option<String>,
+    /// Of how many rows the figures are, where these are not all.
+    drawn: Option<String>,
     unlike: Vec<(u64, u64, String)>,
     looks_at_odd: bool,
 }
@@ -222,8 +224,11 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
     if query.view.as_deref() == Some("rows") {
         rows = Some(rows_view(app, &table, query).await?);
     } else if !looks_at_odd {
-        columns =
-            profile.columns.iter().map(|c| line(c, profile.rows, query.column.as_ref() == Some(&c.name))).collect();
+        columns = profile
+            .columns
+            .iter()
+            .map(|c| line(c, profile.described(), query.column.as_ref() == Some(&c.name)))
+            .collect();
         let mut meanings = app.store.meanings(table.workspace_id, &table.name).await?;
         columns.iter_mut().for_each(|c| c.meaning = meanings.remove(&c.name).unwrap_or_default());
         others = versions(app, &table, frame.study.is_some()).await?;
@@ -234,6 +239,9 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
             text::counted(profile.repeated as usize, "row says", "rows say")
         )
     });
+    let drawn = profile
+        .drawn
+        .map(|rows| format!("Its columns are described by {} of its rows, at even distances.", text::count(rows)));
     let page_of = |row: u64| (row - 1) / ROWS + 1;
     let unlike = profile.unlike.iter().map(|u| (u.row, page_of(u.row), u.why.clone())).collect();
     html(&Page {
@@ -245,6 +253,7 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
         rows,
         versions: others,
         repeated,
+        drawn,
         unlike,
         looks_at_odd,
     })
@@ -313,7 +322,7 @@ pub async fn move_study(
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     if form.table != view.table.id {
-        super::outcome::enter_version(&app, &view, visitor.account_id(), form.table).await?;
+        super::outcome::enter_version(&app, &view, visitor.author(), form.table).await?;
     }
     see_other(&view.href("records"))
 }

@@ -3,8 +3,9 @@
 use actix_web::cookie::Cookie;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use pronoia_store::accounts::Denied;
+use pronoia_store::accounts::{Denied, Origin};
 use serde::Deserialize;
+use std::net::IpAddr;
 
 use super::Signed;
 use crate::App;
@@ -17,6 +18,24 @@ struct Page {
     email: String,
     problem: Option<&'static str>,
     demo: Option<(String, String)>,
+}
+
+/// What is said to whoever tries too often.
+pub(super) const TOO_MANY: &str = "Too many attempts in the last 15 minutes. Wait a while and try again.";
+
+/// The network address of whoever asks.
+pub(super) fn address_of(app: &App, request: &HttpRequest) -> String {
+    // What stands in front says last whom it speaks for; anything before that was said by whoever asks.
+    let forwarded = request.headers().get("x-forwarded-for").filter(|_| app.config.behind_tls);
+    let last =
+        forwarded.and_then(|f| f.to_str().ok()).and_then(|f| f.rsplit(',').next()?.trim().parse::<IpAddr>().ok());
+    let address = last.or_else(|| request.peer_addr().map(|peer| peer.ip()));
+    address.map_or_else(String::new, |address| address.to_string())
+}
+
+/// What their browser says that it is.
+pub(super) fn agent_of(request: &HttpRequest) -> &str {
+    request.headers().get("user-agent").and_then(|agent| agent.to_str().ok()).unwrap_or_default()
 }
 
 /// What is typed on the page.
@@ -41,15 +60,18 @@ pub async fn enter(app: web::Data<App>, request: HttpRequest, typed: web::Form<T
     if !is_ours(&request) {
         return Err(PageError::Forged);
     }
-    let from = request.peer_addr().map_or_else(String::new, |a| a.ip().to_string());
+    let address = address_of(&app, &request);
+    let from = Origin { address: &address, agent: agent_of(&request) };
     let problem = match app.store.sign_in(&typed.email, &typed.password, &from).await? {
         Ok(token) => {
-            let cookie = session::cookie(&token);
+            tracing::info!("somebody signed in from {address}");
+            let cookie = session::cookie(&app, &token);
             return Ok(HttpResponse::SeeOther().insert_header(("Location", "/")).cookie(cookie).finish());
         }
         Err(Denied::Wrong) => "Address and password do not belong together. Check both and try again.",
-        Err(Denied::TooMany) => "Too many attempts in the last 15 minutes. Wait a while and try again.",
+        Err(Denied::TooMany) => TOO_MANY,
     };
+    tracing::warn!("a sign-in from {address} was refused");
     let page = Page { email: typed.into_inner().email, problem: Some(problem), demo: app.config.demo_account.clone() };
     let mut response = html(&page)?;
     *response.status_mut() = actix_web::http::StatusCode::UNAUTHORIZED;
@@ -62,7 +84,7 @@ pub async fn leave(app: web::Data<App>, request: HttpRequest, visitor: Visitor, 
     if let Some(token) = request.cookie(session::COOKIE) {
         app.store.sign_out(token.value()).await?;
     }
-    Ok(HttpResponse::SeeOther().insert_header(("Location", "/sign-in")).cookie(session::cookie("")).finish())
+    Ok(HttpResponse::SeeOther().insert_header(("Location", "/sign-in")).cookie(session::cookie(&app, "")).finish())
 }
 
 /// Day or night, kept in a cookie that the style sheet's script reads.
@@ -77,16 +99,8 @@ pub async fn theme(request: HttpRequest, visitor: Visitor, form: web::Form<Theme
     visitor.check(&form.csrf)?;
     let theme = if form.theme == "night" { "night" } else { "day" };
     let cookie = Cookie::build("pronoia_theme", theme).path("/").permanent().finish();
-    let back =
-        request.headers().get("referer").and_then(|r| r.to_str().ok()).and_then(path_of).unwrap_or("/").to_owned();
+    let back = super::came_from(&request);
     Ok(HttpResponse::SeeOther().insert_header(("Location", back)).cookie(cookie).finish())
-}
-
-/// The path of an address, without the host, so that nobody is sent elsewhere.
-fn path_of(address: &str) -> Option<&str> {
-    let rest = address.split_once("://")?.1;
-    let path = &rest[rest.find('/')?..];
-    (!path.starts_with("//")).then_some(path)
 }
 
 fn is_ours(request: &HttpRequest) -> bool {

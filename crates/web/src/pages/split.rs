@@ -289,7 +289,7 @@ async fn enter(
 ) -> PageResult {
     if state != study.state {
         check(app, study, &state).await?;
-        let choice = Choice { account_id: visitor.account_id(), chosen: chosen.to_owned(), figure };
+        let choice = Choice { by: visitor.author(), chosen: chosen.to_owned(), figure };
         super::choose(app, &study.study, &state, &choice).await?;
     }
     see_other(&study.href("prepare/split"))
@@ -303,7 +303,7 @@ pub(super) async fn check(app: &App, study: &StudyView, state: &StudyState) -> R
     if state.split == study.state.split {
         return Ok(());
     }
-    let kinds = super::steps::kinds_of(study)?;
+    let kinds = study.table.kinds()?;
     if let Some(unknown) = basis.split.columns().find(|name| kinds.iter().all(|k| k.0 != **name)) {
         return Err(PageError::Refused(format!("There is no column “{unknown}” in {}.", study.table.name)));
     }

@@ -5,6 +5,7 @@ pub mod document;
 mod in_use;
 mod model;
 mod records;
+pub mod sharing;
 
 use actix_web::{HttpResponse, web};
 use askama::Template;
@@ -17,6 +18,7 @@ use crate::frame::{Frame, StudyView};
 use crate::session::Visitor;
 use crate::text;
 use document::{Block, Document, Section};
+use sharing::ShareLine;
 
 #[derive(Template)]
 #[template(path = "statement.html")]
@@ -24,20 +26,33 @@ struct Page {
     frame: Frame,
     base: String,
     document: Document,
+    /// Links by which others read it.
+    shares: Vec<ShareLine>,
+    /// A link that was just made, and whom it is for.
+    new_link: Option<(String, String)>,
 }
 
 /// The page, to be read and printed.
 pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>) -> PageResult {
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let document = written(&app, &visitor, &view).await?;
-    html(&Page { frame: Frame::of_study(&app, &visitor, &view, 8).await?, base: view.href("statement"), document })
+    shown(&app, &visitor, path.id, None).await
+}
+
+async fn shown(app: &App, visitor: &Visitor, study: i64, new_link: Option<(String, String)>) -> PageResult {
+    let view = StudyView::load(app, visitor.workspace_id(), study).await?;
+    html(&Page {
+        document: written(app, visitor.0.workspace.made_up, &view).await?,
+        shares: sharing::lines(app, study).await?,
+        new_link,
+        base: view.href("statement"),
+        frame: Frame::of_study(app, visitor, &view, 8).await?,
+    })
 }
 
 /// The same as Markdown, to be kept.
 pub async fn markdown(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let text = written(&app, &visitor, &view).await?.markdown();
-    app.store.note(view.study.id, None, TAKEN, "as Markdown").await?;
+    let text = written(&app, visitor.0.workspace.made_up, &view).await?.markdown();
+    app.store.note(view.study.id, Some(visitor.account_id()), TAKEN, "as Markdown").await?;
     Ok(HttpResponse::Ok()
         .content_type("text/markdown; charset=utf-8")
         .insert_header(("Content-Disposition", "attachment; filename=\"statement.md\""))
@@ -47,9 +62,9 @@ pub async fn markdown(app: web::Data<App>, visitor: Visitor, path: web::Path<Stu
 /// What the ledger says when a statement was taken away.
 const TAKEN: &str = "Statement taken";
 
-async fn written(app: &App, visitor: &Visitor, view: &StudyView) -> Result<Document, PageError> {
+async fn written(app: &App, made_up: bool, view: &StudyView) -> Result<Document, PageError> {
     let mut warnings = Vec::new();
-    if visitor.0.workspace.made_up {
+    if made_up {
         warnings.push("The records are made up; nothing here is about real customers.".to_owned());
     }
     match view.policy_model() {

@@ -13,7 +13,7 @@ use pronoia_core::Kind;
 use pronoia_core::expression::Type;
 use pronoia_core::prepare::{Action, Effect, Step, Training, effects, steps, suggestions};
 use pronoia_core::study::{ColumnChoice, KnownWhen, Role, StudyState, Verdict};
-use pronoia_store::studies::Choice;
+use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
 use super::prepare::Views;
@@ -102,17 +102,12 @@ pub struct Query {
 
 /// The columns that a further step would meet: those of the table and those that steps make.
 pub(super) fn columns_of(study: &StudyView) -> Result<Vec<(String, Kind)>, PageError> {
-    Ok(steps::columns_after(&study.state.steps, &kinds_of(study)?))
+    Ok(steps::columns_after(&study.state.steps, &study.table.kinds()?))
 }
 
 /// The same columns as an expression sees them.
 pub(super) fn types_of(study: &StudyView) -> Result<Vec<(String, Type)>, PageError> {
     Ok(columns_of(study)?.into_iter().map(|(name, kind)| (name, Type::of(kind))).collect())
-}
-
-/// The columns of a study's table with their kinds.
-pub(super) fn kinds_of(study: &StudyView) -> Result<Vec<(String, Kind)>, PageError> {
-    Ok(study.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect())
 }
 
 /// The page.
@@ -188,7 +183,7 @@ async fn suggested(app: &App, study: &StudyView) -> Result<Vec<(String, String)>
         let choice = study.state.columns.iter().find(|c| c.name == name);
         choice.is_some_and(|c| c.known_when != KnownWhen::Afterwards)
     };
-    let dates = kinds_of(study)?.into_iter().filter(|(name, kind)| *kind == Kind::Date && in_time(name));
+    let dates = study.table.kinds()?.into_iter().filter(|(name, kind)| *kind == Kind::Date && in_time(name));
     let dates: Vec<String> = dates.map(|(name, _)| name).collect();
     if dates.is_empty() {
         return Ok(Vec::new());
@@ -223,7 +218,7 @@ async fn shown(app: &App, study: &StudyView) -> Result<Shown, PageError> {
         return Ok(Shown { effects: vec![None; study.state.steps.len()], rows: 0 });
     };
     // Only what the steps look at is fetched; a step that cannot be taken must not hide the others.
-    let kinds = kinds_of(study)?;
+    let kinds = study.table.kinds()?;
     let mut names = vec![basis.outcome.column.clone()];
     names.extend(basis.split.columns().map(str::to_owned));
     let mut known = kinds.clone();
@@ -255,14 +250,14 @@ pub async fn add(
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let action = form.action().map_err(PageError::Refused)?;
-    enter(&app, visitor.account_id(), &study, action, "").await?;
+    enter(&app, visitor.author(), &study, action, "").await?;
     see_other(&format!("{}?step={}", study.href("prepare/steps"), study.state.steps.len() + 1))
 }
 
 /// Enters a step in a study; `figure` is what mattered, besides its effect.
 pub(crate) async fn enter(
     app: &App,
-    account_id: i64,
+    by: Author,
     study: &StudyView,
     action: Action,
     figure: &str,
@@ -287,7 +282,7 @@ pub(crate) async fn enter(
         state.columns.push(made(&state, &name, &chosen, &reads));
     }
     state.steps.push(Step { action, off: false });
-    let choice = Choice { account_id, chosen, figure: figure.to_owned() };
+    let choice = Choice { by, chosen, figure: figure.to_owned() };
     super::choose(app, &study.study, &state, &choice).await
 }
 
@@ -357,10 +352,10 @@ pub async fn change(
         }
         _ => return Err(PageError::NotFound),
     };
-    let kinds = kinds_of(&study)?;
+    let kinds = study.table.kinds()?;
     let breaks = broken(&state, &kinds).into_iter().find(|b| !broken(&study.state, &kinds).contains(b));
     let figure = breaks.map_or(String::new(), |words| format!("“{words}” cannot be taken now"));
-    let choice = Choice { account_id: visitor.account_id(), chosen, figure };
+    let choice = Choice { by: visitor.author(), chosen, figure };
     super::choose(&app, &study.study, &state, &choice).await?;
     see_other(&study.href("prepare/steps"))
 }

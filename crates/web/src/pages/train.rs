@@ -144,7 +144,7 @@ fn ready_basis(view: &StudyView) -> Result<Basis, PageError> {
             "No column goes in. Give at least one the role “predictor”, at Prepare.".into(),
         ));
     }
-    basis.columns_read(&super::steps::kinds_of(view)?).map_err(|e| PageError::Refused(e.to_string()))?;
+    basis.columns_read(&view.table.kinds()?).map_err(|e| PageError::Refused(e.to_string()))?;
     Ok(basis)
 }
 

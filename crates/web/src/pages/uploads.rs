@@ -1,14 +1,17 @@
 //! A file arrives, is previewed and accepted.
 
+use std::fmt::Display;
+use std::path::{Path, PathBuf};
+
 use actix_multipart::{Field, Multipart};
 use actix_web::web;
 use askama::Template;
-use futures_util::TryStreamExt;
+use futures_util::{Stream, TryStreamExt};
 use pronoia_core::Kind;
 use pronoia_core::intake::{DateOrder, Format, Scan, ValueFormat};
 use pronoia_store::jobs::Work;
-use pronoia_store::upload;
 use pronoia_store::uploads::Arrived;
+use pronoia_store::{StoreError, upload};
 use serde::Deserialize;
 use tokio::io::AsyncWriteExt;
 
@@ -17,6 +20,9 @@ use crate::error::{PageError, html};
 use crate::frame::Frame;
 use crate::session::Visitor;
 use crate::{App, text};
+
+/// A file as it arrives.
+type Pieces<'a, E> = dyn Stream<Item = Result<web::Bytes, E>> + Unpin + 'a;
 
 /// The most bytes of a text field beside the file.
 const MOST_TEXT: usize = 1_000;
@@ -61,7 +67,8 @@ pub async fn receive(app: web::Data<App>, visitor: Visitor, mut parts: Multipart
     }
 }
 
-async fn text_of(part: &mut Field) -> Result<String, PageError> {
+/// The text of a short field.
+pub async fn text_of(part: &mut Field) -> Result<String, PageError> {
     let refused = || PageError::Refused("The form could not be read; nothing was kept.".into());
     let bytes = part.bytes(MOST_TEXT).await.map_err(|_| refused())?.map_err(|_| refused())?;
     String::from_utf8(bytes.to_vec()).map_err(|_| refused())
@@ -69,43 +76,65 @@ async fn text_of(part: &mut Field) -> Result<String, PageError> {
 
 /// Streams the file to disk, within the limit, and puts it in the queue.
 async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field) -> Result<i64, PageError> {
-    let given = part.content_disposition().and_then(|d| d.get_filename()).unwrap_or("").to_owned();
-    let name: String =
-        given.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(120).collect();
+    let name = name_of(part.content_disposition().and_then(|d| d.get_filename()).unwrap_or(""));
     if name.is_empty() {
         return Err(PageError::Refused("No file was chosen. Choose one and send it again.".into()));
     }
-    let path = app.place().await?;
-    let size = match write(app, &path, &mut part).await {
-        Ok(size) => size,
-        Err(e) => {
-            let _ = tokio::fs::remove_file(&path).await;
-            return Err(e);
-        }
-    };
+    let (path, size) = stored(app, &mut part).await?;
     let arrived = Arrived { file_name: &name, origin: None, path: &path, size };
-    take_in(app, visitor.workspace_id(), study, &arrived).await
+    Ok(take_in(app, visitor.workspace_id(), study, &arrived).await?.job)
+}
+
+/// What a file is called, without where it lay; empty if it has no name.
+pub fn name_of(given: &str) -> String {
+    given.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(120).collect()
+}
+
+/// A file that was put in the queue.
+pub struct Taken {
+    pub upload: i64,
+    pub job: i64,
 }
 
 /// Puts a file that lies whole in the uploads folder into the queue, to be
-/// read; the job.
-pub(super) async fn take_in(
+/// read.
+pub async fn take_in(
     app: &App,
     workspace: i64,
     study: Option<i64>,
     arrived: &Arrived<'_>,
-) -> Result<i64, PageError> {
+) -> Result<Taken, StoreError> {
     let upload = app.store.add_upload(workspace, study, arrived).await?;
     let work = Work::Scan { upload, sheet: None };
-    Ok(app.store.enqueue(workspace, study, &format!("Reading {}", arrived.file_name), &work).await?)
+    let job = app.store.enqueue(workspace, study, &format!("Reading {}", arrived.file_name), &work).await?;
+    Ok(Taken { upload, job })
 }
 
-async fn write(app: &App, path: &std::path::Path, part: &mut Field) -> Result<u64, PageError> {
+/// Streams what arrives to a file in the uploads folder, within the limit: where it lies, and its
+/// bytes. Nothing is left of one that breaks off.
+pub async fn stored<E: Display>(app: &App, pieces: &mut Pieces<'_, E>) -> Result<(PathBuf, u64), PageError> {
+    let path = app.place().await?;
+    match write(app, &path, pieces).await {
+        Ok(size) => Ok((path, size)),
+        Err(e) => {
+            let _ = tokio::fs::remove_file(&path).await;
+            Err(e)
+        }
+    }
+}
+
+async fn write<E: Display>(app: &App, path: &Path, pieces: &mut Pieces<'_, E>) -> Result<u64, PageError> {
     let mut file = tokio::fs::File::create(path).await?;
     let mut size = 0u64;
-    while let Some(piece) = part.try_next().await.map_err(|e| {
+    let broken = |e: &dyn Display| {
         PageError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
-    })? {
+    };
+    let patience = app.config.patience;
+    let next = async |pieces: &mut Pieces<'_, E>| match tokio::time::timeout(patience, pieces.try_next()).await {
+        Ok(piece) => piece.map_err(|e| broken(&e)),
+        Err(_) => Err(broken(&format!("nothing came for {} seconds", patience.as_secs()))),
+    };
+    while let Some(piece) = next(pieces).await? {
         size += piece.len() as u64;
         if size > app.config.most_upload {
             return Err(PageError::TooLarge(format!(
@@ -196,11 +225,7 @@ pub async fn accept(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let upload = app.store.upload(visitor.workspace_id(), *path).await?;
-    let mut scan = upload.scanned()?.filter(|_| upload.state == "ready").ok_or_else(|| {
-        PageError::Refused(
-            "The file is not ready to be accepted: it is still being read, or was accepted already.".into(),
-        )
-    })?;
+    let mut scan = ready(&upload)?;
     for i in 0..scan.plan.columns.len() {
         if let Some(word) = form.answers.get(&format!("order_{i}")) {
             let order = DateOrder::BOTH_WAYS.into_iter().find(|o| o.word() == word);
@@ -215,10 +240,24 @@ pub async fn accept(
             scan.plan.read_as(&name, kind);
         }
     }
-    app.store.set_scan(upload.id, &scan, "importing").await?;
-    let title = format!("Bringing in {}", upload.file_name);
-    let job = app.store.enqueue(visitor.workspace_id(), None, &title, &Work::Import { upload: upload.id }).await?;
+    let job = bring_in(&app, &upload, &scan).await?;
     see_other(&format!("/jobs/{job}"))
+}
+
+/// How a file that waits to be accepted was understood.
+pub fn ready(upload: &upload::Model) -> Result<Scan, PageError> {
+    upload.scanned()?.filter(|_| upload.state == "ready").ok_or_else(|| {
+        PageError::Refused(
+            "The file is not ready to be accepted: it is still being read, or was accepted already.".into(),
+        )
+    })
+}
+
+/// Makes a file a table, as it is now understood; the job.
+pub async fn bring_in(app: &App, upload: &upload::Model, scan: &Scan) -> Result<i64, StoreError> {
+    app.store.set_scan(upload.id, scan, "importing").await?;
+    let title = format!("Bringing in {}", upload.file_name);
+    app.store.enqueue(upload.workspace_id, None, &title, &Work::Import { upload: upload.id }).await
 }
 
 /// The rows that do not fit, with their lines and reasons.

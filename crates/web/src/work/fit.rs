@@ -122,7 +122,7 @@ pub(super) async fn fetch_with(
     more: impl FnOnce(&[(String, Kind)]) -> Result<Vec<String>, String>,
 ) -> Result<Table, Trouble> {
     let table = app.store.table(workspace, study.records(basis.table)).await?;
-    let kinds: Vec<_> = table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let kinds = table.kinds()?;
     let mut names = basis.columns_read(&kinds).map_err(|e| Trouble::Failed(e.to_string()))?;
     for name in more(&kinds).map_err(Trouble::Failed)? {
         if !names.contains(&name) && kinds.iter().any(|kind| kind.0 == name) {

@@ -3,7 +3,7 @@
 use std::fs::File;
 
 use pronoia_core::intake::{Intake, IntakeError, Plan, Reader, Scan};
-use pronoia_core::profile::TableProfile;
+use pronoia_core::profile::{Evenly, TableProfile};
 use pronoia_core::progress::Part;
 use pronoia_core::score::{Answers, Paired, pair};
 use pronoia_core::{Cancelled, Progress, Table};
@@ -15,6 +15,10 @@ use crate::{App, text};
 
 /// Rows that are handed on at a time.
 const CHUNK: usize = 8_000;
+
+/// Rows that a list is described by, at least, where it has as many: nothing is decided by its figures,
+/// and it may be longer than memory holds. Records are described by all of their rows.
+pub(super) const DESCRIBED: usize = 20_000;
 
 impl From<IntakeError> for Trouble {
     fn from(e: IntakeError) -> Self {
@@ -153,11 +157,11 @@ async fn import_rows(
         })
     });
     // Described once they are all in; kept until then rather than read back.
-    let mut parts = Vec::new();
+    let mut evenly = if is_list { Evenly::up_to(DESCRIBED) } else { Evenly::whole() };
     while let Some(chunk) = chunks.recv().await {
         watch.go_on()?;
         importer.add(&chunk).await?;
-        parts.push(chunk);
+        evenly.meet(chunk);
     }
     let misfits = reader.await.map_err(|e| Trouble::Failed(format!("Reading broke off: {e}.")))??;
     scan.count(misfits);
@@ -176,7 +180,7 @@ async fn import_rows(
     };
     app.store.set_scan(upload.id, &scan, "importing").await?;
     watch.tell("Describing every column", 0.85);
-    let profile = compute(move || TableProfile::of_parts(&parts)).await?;
+    let profile = compute(move || evenly.described()).await?;
     let label = Label { name: &name, source: &source, is_list };
     let table = importer.seal(label, &profile, SealedFor::Upload(upload.id)).await?;
     remove_file(upload);
@@ -191,8 +195,7 @@ pub(super) async fn keep(
     (label, sealed_for): (Label<'_>, SealedFor),
     watch: &Watch,
 ) -> Result<i64, Trouble> {
-    let shape: Vec<_> = table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
-    let mut importer = app.store.begin_import(workspace, &shape).await?;
+    let mut importer = app.store.begin_import(workspace, &table.kinds()).await?;
     importer.add(&table).await?;
     watch.go_on()?;
     watch.tell("Describing every column", 0.85);

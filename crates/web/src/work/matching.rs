@@ -1,9 +1,10 @@
 //! A list beside the model that is to score it, and beside the records that the model was made from.
 
 use pronoia_core::decide::Ranking;
-use pronoia_core::score::{Answers, Known, MatchReport, Paired, columns_of_policy, match_list, pair, same_rows};
+use pronoia_core::score::{Answers, Known, MatchReport, Matching, Roll, columns_of_policy, pair};
 use pronoia_core::study::{Basis, ChosenPolicy, Role};
-use pronoia_core::{Model, Progress, Table};
+use pronoia_core::{Column, Model, Progress, Table};
+use pronoia_store::records::Parts;
 use pronoia_store::{record_table, study};
 
 use super::fit::{fetch_with, parts};
@@ -11,23 +12,39 @@ use super::{Trouble, Watch, compute};
 use crate::App;
 use crate::frame::decide_alike;
 
-/// A list, matched.
-pub(super) struct Matched {
-    pub report: MatchReport,
-    /// The columns needed, as the model reads them.
-    pub columns: Table,
-    /// The list as it was brought.
-    pub list: Table,
+/// Rows of a list that are looked at at a time.
+const ROWS: usize = 20_000;
+
+/// What a list is held against.
+pub(super) struct Against {
     pub model: Model,
     /// The customers judged, by probability.
     pub judged: Option<Ranking>,
     pub basis: Basis,
-    /// Of every customer, whether the model was fitted to them.
-    pub fitted_to: Vec<bool>,
+    matching: Matching,
+    /// The columns in which customers of the records are found again.
+    by: Vec<String>,
+    /// The identifier in the list, where it is one.
+    identifier: Option<String>,
+    /// Nobody is found where there is nothing to find them by.
+    roll: Option<Roll>,
+    /// Of every customer of the records, whether the model was fitted to them.
+    fitted: Vec<bool>,
 }
 
-impl Matched {
-    /// Matches the rows of a table to the model of a policy, by names and by what was said.
+/// A part of a list, beside what it is held against.
+pub(super) struct Met {
+    /// The columns needed, as the model reads them.
+    pub columns: Table,
+    /// Of every customer, whether the model was fitted to them.
+    pub fitted_to: Vec<bool>,
+    /// How many of them are in the records.
+    in_records: u64,
+}
+
+impl Against {
+    /// The model of a policy and the records that it was made from, for a list that is matched by
+    /// names and by what was said.
     pub async fn of(
         app: &App,
         study: &study::Model,
@@ -39,80 +56,114 @@ impl Matched {
         let row = app.store.model(chosen.model_id).await?;
         let (model, basis, judged) = (row.fitted()?, row.fitted_on()?, row.ranked()?);
         let records = app.store.table(workspace, study.records(basis.table)).await?;
-        let kinds: Vec<_> = records.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
-        let of_policy = columns_of_policy(&chosen.policy, &basis.steps, &kinds).map_err(failed)?;
-        watch.tell("Fetching the list", 0.1);
-        let list = app.store.columns(table, None).await?;
-        watch.go_on()?;
-        watch.tell("Matching it to the model", 0.3);
-        let said = answers.clone();
-        let matching = move || {
-            let (report, columns) = match_list(&model, &of_policy, &list, &said);
-            (report, columns, list, model)
+        let of_policy = columns_of_policy(&chosen.policy, &basis.steps, &records.kinds()?).map_err(failed)?;
+        let matching = Matching::of(&model, &of_policy, &table.kinds()?, answers);
+        let identified = identifier(study, table, answers)?;
+        let by = match &identified {
+            Some((name, _)) => vec![name.clone()],
+            None => matching.known().filter(|found| !found.of_policy).map(|found| found.name.clone()).collect(),
         };
-        let (mut report, columns, list, model) = compute(matching).await?;
-        watch.go_on()?;
-        watch.tell("Looking for its customers in the records", 0.5);
-        let identifiers: Vec<String> = study
-            .choices()?
-            .columns
-            .into_iter()
-            .filter(|column| column.role == Role::Identifier)
-            .map(|column| column.name)
-            .collect();
-        let same = same_columns(&list, &columns, &identifiers, answers, &report);
-        let (here, by, is_identifier) = same;
+        watch.tell("Fetching the records", 0.0);
         let more = by.clone();
         let there = fetch_with(app, workspace, study, &basis, |_| Ok(more)).await?;
         watch.go_on()?;
+        let known = by.clone();
         let (basis, found) = compute(move || {
-            let found = beside(&here, &there, &by, &basis).map(|(known, fitted_to)| {
-                (Known { by, is_identifier, in_records: known.0, fitted_to: known.1 }, fitted_to)
-            });
+            let found = enrolled(&there, &known, &basis);
             (basis, found)
         })
         .await?;
-        let (known, fitted_to) = found?;
-        report.known = Some(known);
-        Ok(Self { report, columns, list, model, judged, basis, fitted_to })
+        let (roll, fitted) = found?;
+        let identifier = identified.map(|(_, source)| source);
+        Ok(Self { model, judged, basis, matching, by, identifier, roll, fitted })
+    }
+
+    /// Names of needed columns about which nothing is known.
+    pub fn lacking(&self) -> Vec<&str> {
+        self.matching.lacking().collect()
+    }
+
+    /// The rows of a list, in parts; only the columns that matching needs, or all.
+    pub async fn parts(&self, app: &App, table: &record_table::Model, all: bool) -> Result<Parts, Trouble> {
+        let mut names: Vec<String> =
+            self.matching.sources().chain(self.identifier.as_deref()).map(str::to_owned).collect();
+        names.sort_unstable();
+        names.dedup();
+        // Rows are counted where nothing else is to be read of them, too.
+        let names = Some(&names[..]).filter(|names| !all && !names.is_empty());
+        Ok(app.store.parts(table, names, ROWS).await?)
+    }
+
+    /// The columns needed of a part of the list, as the model reads them.
+    pub fn read(&self, part: &Table) -> Table {
+        self.matching.read(part)
+    }
+
+    /// A part of the list beside the model and the records.
+    pub fn meet(&self, part: &Table) -> Result<Met, Trouble> {
+        let columns = self.read(part);
+        let identifier = self.identifier.as_ref().and_then(|source| part.column(source)).zip(self.by.first());
+        let same = match (&self.roll, identifier) {
+            (None, _) => vec![None; part.rows()],
+            (Some(roll), None) => roll.find(&columns).map_err(Trouble::Failed)?,
+            (Some(roll), Some((column, name))) => {
+                let renamed = Column { name: name.clone(), ..column.clone() };
+                roll.find(&Table::default().with(renamed)).map_err(Trouble::Failed)?
+            }
+        };
+        let fitted_to = same.iter().map(|row| row.is_some_and(|row| self.fitted[row])).collect();
+        Ok(Met { columns, fitted_to, in_records: same.iter().flatten().count() as u64 })
+    }
+
+    /// Looks through the whole list.
+    async fn report(mut self, app: &App, table: &record_table::Model, watch: &Watch) -> Result<MatchReport, Trouble> {
+        let mut parts = self.parts(app, table, false).await?;
+        let (rows, watch) = (table.rows.max(1) as f64, watch.clone());
+        compute(move || {
+            let (mut met, mut in_records, mut fitted_to) = (0, 0, 0);
+            while let Some(part) = parts.wait()? {
+                watch.go_on()?;
+                watch.tell("Matching the list to the model", 0.2 + 0.8 * met as f64 / rows);
+                let here = self.meet(&part)?;
+                self.matching.meet(&part, &here.columns);
+                in_records += here.in_records;
+                fitted_to += here.fitted_to.iter().filter(|fitted| **fitted).count() as u64;
+                met += part.rows();
+            }
+            let known = Known { by: self.by, is_identifier: self.identifier.is_some(), in_records, fitted_to };
+            Ok(MatchReport { known: Some(known), ..self.matching.report() })
+        })
+        .await?
     }
 }
 
-/// The columns of the list that tell its customers apart, under the names of the records: an
-/// identifier, or else everything that the model reads.
-fn same_columns(
-    list: &Table,
-    columns: &Table,
-    identifiers: &[String],
+/// An identifier of the records that the list has, and the column that it is read from.
+fn identifier(
+    study: &study::Model,
+    list: &record_table::Model,
     answers: &Answers,
-    report: &MatchReport,
-) -> (Table, Vec<String>, bool) {
-    let needed: Vec<&str> = identifiers.iter().map(String::as_str).collect();
-    let names: Vec<&str> = list.columns().iter().map(|c| c.name.as_str()).collect();
-    for (name, paired) in needed.iter().zip(pair(&needed, &names, answers)) {
-        let source = paired.source(name).and_then(|source| list.column(source));
-        if let Some(column) = source.filter(|column| column.missing() < column.len()) {
-            let renamed = pronoia_core::Column { name: (*name).to_owned(), ..column.clone() };
-            return (Table::default().with(renamed), vec![(*name).to_owned()], true);
-        }
-    }
-    let read = report.inputs.iter().filter(|i| !i.of_policy && !matches!(i.paired, Paired::Nothing | Paired::Open(_)));
-    (columns.clone(), read.map(|input| input.name.clone()).collect(), false)
+) -> Result<Option<(String, String)>, Trouble> {
+    let columns = study.choices()?.columns.into_iter().filter(|column| column.role == Role::Identifier);
+    let needed: Vec<String> = columns.map(|column| column.name).collect();
+    let needed: Vec<&str> = needed.iter().map(String::as_str).collect();
+    let figures = list.figures()?;
+    let names: Vec<&str> = figures.columns.iter().map(|column| column.name.as_str()).collect();
+    let has_values = |name: &str| figures.column(name).is_some_and(|column| column.missing < figures.described());
+    let found = needed.iter().zip(pair(&needed, &names, answers)).find_map(|(name, paired)| {
+        let source = paired.source(name).filter(|source| has_values(source))?;
+        Some(((*name).to_owned(), source.to_owned()))
+    });
+    Ok(found)
 }
 
-/// How many customers of the list are in the records and how many the model was fitted to; and
-/// which these are.
-fn beside(here: &Table, there: &Table, by: &[String], basis: &Basis) -> Result<((u64, u64), Vec<bool>), Trouble> {
+/// The customers of the records by some columns, and to which of them the model was fitted.
+fn enrolled(records: &Table, by: &[String], basis: &Basis) -> Result<(Option<Roll>, Vec<bool>), Trouble> {
     if by.is_empty() {
-        return Ok(((0, 0), Vec::new()));
+        return Ok((None, Vec::new()));
     }
-    let same = same_rows(here, there, by).map_err(Trouble::Failed)?;
-    let mut fitted = vec![false; there.rows()];
-    basis.split.fitted_to(parts(there, basis)?).into_iter().for_each(|row| fitted[row] = true);
-    let fitted_to: Vec<bool> = same.iter().map(|row| row.is_some_and(|row| fitted[row])).collect();
-    let count = |flags: &mut dyn Iterator<Item = bool>| flags.filter(|flag| *flag).count() as u64;
-    let known = count(&mut same.iter().map(Option::is_some));
-    Ok(((known, count(&mut fitted_to.iter().copied())), fitted_to))
+    let mut fitted = vec![false; records.rows()];
+    basis.split.fitted_to(parts(records, basis)?).into_iter().for_each(|row| fitted[row] = true);
+    Ok((Some(Roll::of(records, by).map_err(Trouble::Failed)?), fitted))
 }
 
 fn failed(e: impl std::fmt::Display) -> Trouble {
@@ -135,7 +186,7 @@ pub(super) async fn begin(
     }
     // What was said of the last list with the same columns holds for this one.
     let shape = |table: &record_table::Model| -> Result<Vec<String>, Trouble> {
-        let mut names: Vec<String> = table.stored_columns()?.into_iter().map(|c| c.name).collect();
+        let mut names = table.names()?;
         names.sort_unstable();
         Ok(names)
     };
@@ -152,7 +203,8 @@ pub(super) async fn begin(
             break;
         }
     }
-    let mut report = Matched::of(app, study, table, (chosen, &answers), watch).await?.report;
+    let against = Against::of(app, study, table, (chosen, &answers), watch).await?;
+    let mut report = against.report(app, table, watch).await?;
     report.remembered = remembered;
     Ok(app.store.add_list(study.id, table.id, chosen, (&report, &answers)).await?)
 }
@@ -183,7 +235,8 @@ pub(super) async fn again(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     let study = app.store.study(workspace, list.study_id).await?;
     let table = app.store.table(workspace, list.table_id).await?;
     let (chosen, answers) = (list.decided_by()?, list.said()?);
-    let report = Matched::of(app, &study, &table, (&chosen, &answers), watch).await?.report;
+    let against = Against::of(app, &study, &table, (&chosen, &answers), watch).await?;
+    let report = against.report(app, &table, watch).await?;
     app.store.set_report(id, &report).await?;
     Ok(format!("/studies/{}/lists/{id}", study.id))
 }

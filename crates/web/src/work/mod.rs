@@ -27,7 +27,7 @@ use std::time::Duration;
 use pronoia_core::Cancelled;
 use pronoia_store::jobs::{Ending, Taken, Work};
 use pronoia_store::{Store, StoreError};
-use tokio::task::JoinHandle;
+use tokio::task::{JoinError, JoinHandle};
 
 pub use confirm::Confirmation;
 pub use watch::Watch;
@@ -39,6 +39,13 @@ const IDLE: Duration = Duration::from_millis(250);
 
 /// How often a busy worker shows that it is alive.
 const BEAT: Duration = Duration::from_millis(250);
+
+/// How far computations stand behind pages: the most that a system knows.
+const LOWEST: i32 = 19;
+
+/// What is said of a job that a mistake of ours ended.
+const BROKE_OFF: &str =
+    "The work broke off because of a mistake in the program. Nothing of it was kept; please report it.";
 
 /// Why a job did not end well.
 enum Trouble {
@@ -143,23 +150,25 @@ async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
     let (task_app, task_watch) = (app.clone(), watch.clone());
     let result = tokio::spawn(async move { perform(&task_app, &taken, &task_watch).await }).await;
     beating.abort();
-    let ending = match result {
-        Ok(Ok(address)) => Ending::Done(address),
-        Ok(Err(Trouble::Stopped)) => Ending::Stopped,
-        Ok(Err(Trouble::Failed(reason))) => Ending::Failed(reason),
-        Ok(Err(Trouble::Away)) => return Ending::Stopped,
-        Err(e) => {
-            tracing::error!("job {id} broke off: {e}");
-            Ending::Failed(
-                "The work broke off because of a mistake in the program. Nothing of it was kept; please report it."
-                    .into(),
-            )
-        }
-    };
+    let Some(ending) = ending_of(id, result) else { return Ending::Stopped };
     if let Err(e) = app.store.end_job(id, worker, &ending, &watch.heard().log).await {
         tracing::warn!("the end of job {id} could not be written down: {e}");
     }
     ending
+}
+
+/// How a job ended; none if it is to be taken up again.
+fn ending_of(id: i64, result: Result<Result<String, Trouble>, JoinError>) -> Option<Ending> {
+    match result {
+        Ok(Ok(address)) => Some(Ending::Done(address)),
+        Ok(Err(Trouble::Stopped)) => Some(Ending::Stopped),
+        Ok(Err(Trouble::Failed(reason))) => Some(Ending::Failed(reason)),
+        Ok(Err(Trouble::Away)) => None,
+        Err(e) => {
+            tracing::error!("job {id} broke off: {e}");
+            Some(Ending::Failed(BROKE_OFF.into()))
+        }
+    }
 }
 
 /// Writes down beside what a job was for that the job will not be done.
@@ -231,10 +240,40 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
     }
 }
 
+/// Lets the present thread have what pages and the database leave of the machine.
+fn stand_back() {
+    // Where the system does not allow it, the work is done all the same.
+    if let Err(e) = rustix::process::nice(LOWEST) {
+        tracing::debug!("a computation could not be put behind pages: {e}");
+    }
+}
+
 /// Runs a computation beside the server, not in its way, and on threads of its own: among those
 /// of another job it would wait wherever that one leaves none free for long.
 async fn compute<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, Trouble> {
-    let broke_off = |why: String| Trouble::Failed(format!("The computation broke off: {why}."));
-    let threads = rayon::ThreadPoolBuilder::new().build().map_err(|e| broke_off(e.to_string()))?;
-    tokio::task::spawn_blocking(move || threads.install(work)).await.map_err(|e| broke_off(e.to_string()))
+    let threads = rayon::ThreadPoolBuilder::new().start_handler(|_| stand_back()).build();
+    let threads = threads.map_err(|e| Trouble::Failed(format!("The computation could not be begun: {e}.")))?;
+    tokio::task::spawn_blocking(move || threads.install(work)).await.map_err(|e| {
+        tracing::error!("a computation broke off: {e}");
+        Trouble::Failed(BROKE_OFF.into())
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[tokio::test]
+    async fn a_panic_ends_the_job_in_words_and_leaves_the_worker_as_it_is() {
+        let result = tokio::spawn(async {
+            compute(|| [0; 3].iter().position(|&n| n == 1).expect("a mistake")).await?;
+            Ok(String::new())
+        });
+        assert_eq!(ending_of(1, result.await), Some(Ending::Failed(BROKE_OFF.into())));
+        let result = tokio::spawn(async { panic!("a mistake outside any computation") });
+        assert_eq!(ending_of(2, result.await), Some(Ending::Failed(BROKE_OFF.into())));
+        assert_eq!(compute(|| 2 + 2).await.ok(), Some(4), "and the next one is done");
+        let away = tokio::spawn(async { Err(Trouble::from(StoreError::Unreachable)) });
+        assert_eq!(ending_of(3, away.await), None, "taken up again");
+    }
 }

@@ -6,7 +6,7 @@ use pronoia_core::watch::KeptPromise;
 use pronoia_core::{Model, Progress, Table};
 use pronoia_store::watched::{Beside, Promise};
 
-use super::matching::Matched;
+use super::matching::{Against, Met};
 use super::{Trouble, Watch, compute};
 use crate::{App, text};
 
@@ -27,19 +27,25 @@ pub(super) async fn judge(
     let chosen = version.decided_by()?;
     let row = app.store.model(version.model_id).await?;
     let promised = row.judged()?.and_then(|judged| judged.area());
-    let matched = Matched::of(app, &study, &table, (&chosen, &Answers::new()), watch).await?;
+    let against = Against::of(app, &study, &table, (&chosen, &Answers::new()), watch).await?;
+    watch.tell("Fetching the table", 0.3);
+    let list = app.store.columns(&table, None).await?;
     watch.go_on()?;
     watch.tell("Comparing what was said with what happened", 0.8);
     // The model of the policy that is kept now, if that is another one.
     let other = match study.choices()?.policy.filter(|policy| policy.model_id != version.model_id) {
         Some(policy) => {
             let row = app.store.model(policy.model_id).await?;
-            let on_same_records = row.fitted_on()?.table == matched.basis.table;
+            let on_same_records = row.fitted_on()?.table == against.basis.table;
             Some((row.name.clone(), row.fitted()?)).filter(|_| on_same_records)
         }
         None => None,
     };
-    let found = compute(move || compared(&matched, promised, other)).await?.map_err(Trouble::Failed)?;
+    let found = compute(move || {
+        let met = against.meet(&list)?;
+        compared((&against, &list, &met), promised, other).map_err(Trouble::Failed)
+    });
+    let found = found.await??;
     app.store.add_promise(version.id, (table.id, &table.name), &found).await?;
     let kept = &found.kept;
     let figure = format!(
@@ -59,16 +65,16 @@ pub(super) async fn judge(
 }
 
 fn compared(
-    matched: &Matched,
+    (against, list, met): (&Against, &Table, &Met),
     promised: Option<delong::Area>,
     other: Option<(String, Model)>,
 ) -> Result<Promise, String> {
-    let lacking = matched.report.lacking();
+    let lacking = against.lacking();
     if !lacking.is_empty() {
         return Err(format!("The table lacks columns that the model reads: {}.", lacking.join(", ")));
     }
-    let happened = matched.model.outcome.read(&matched.list).map_err(|e| e.to_string())?;
-    let fitted_to = |row: usize| matched.fitted_to.get(row) == Some(&true);
+    let happened = against.model.outcome.read(list).map_err(|e| e.to_string())?;
+    let fitted_to = |row: usize| met.fitted_to[row];
     let known: Vec<usize> = (0..happened.len()).filter(|&row| happened[row].is_some() && !fitted_to(row)).collect();
     let passed_over = (0..happened.len()).filter(|&row| happened[row].is_some() && fitted_to(row)).count();
     if known.len() < FEWEST {
@@ -79,9 +85,9 @@ fn compared(
         ));
     }
     let event: Vec<bool> = known.iter().map(|&row| happened[row] == Some(true)).collect();
-    let told = matched.model.probabilities(&matched.columns, &known).map_err(|e| e.to_string())?;
+    let told = against.model.probabilities(&met.columns, &known).map_err(|e| e.to_string())?;
     let beside = match other {
-        Some((name, model)) => beside(&name, &model, &matched.list, (&known, &told, &event))?,
+        Some((name, model)) => beside(&name, &model, list, (&known, &told, &event))?,
         None => None,
     };
     Ok(Promise { kept: KeptPromise::of(&told, &event, promised), passed_over: passed_over as u64, beside })

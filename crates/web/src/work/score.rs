@@ -1,12 +1,17 @@
 //! A list is scored into a table of its own: the original columns, then what there is to say.
 
-use pronoia_core::Progress;
-use pronoia_core::score::{By, Scoring};
-use pronoia_store::record_table;
-use pronoia_store::records::{Label, ScoredList, SealedFor, Source};
+use std::sync::Arc;
 
-use super::import::keep;
-use super::matching::Matched;
+use pronoia_core::profile::{Evenly, TableProfile};
+use pronoia_core::progress::Part as Progressing;
+use pronoia_core::score::{Account, By, Extras, Part, Scoring, Settled};
+use pronoia_core::study::ChosenPolicy;
+use pronoia_core::{Progress, Table};
+use pronoia_store::records::{Importer, Label, Parts, ScoredList, SealedFor, Source};
+use pronoia_store::{record_table, study};
+
+use super::import::DESCRIBED;
+use super::matching::Against;
 use super::{Trouble, Watch, compute};
 use crate::error::PageError;
 use crate::pages::campaigns::mean_of_acted;
@@ -24,8 +29,8 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     }
     let result = score_rows(app, &study, &list, watch).await;
     match result {
-        Ok((acted, rows)) => {
-            let figure = format!("{} of {} to act on", text::count(acted), text::count(rows));
+        Ok(account) => {
+            let figure = format!("{} of {} to act on", text::count(account.acted), text::count(account.rows));
             app.store.note(study.id, None, "List scored", &figure).await?;
             Ok(address)
         }
@@ -40,40 +45,114 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     }
 }
 
+/// A list and all that it is scored by.
+struct Job {
+    against: Against,
+    chosen: ChosenPolicy,
+    extras: Extras,
+    tenths: Vec<f64>,
+    rows: usize,
+}
+
+impl Job {
+    fn scoring(&self) -> Scoring<'_> {
+        let (policy, population, steps) = (&self.chosen.policy, &self.chosen.population, &self.against.basis.steps[..]);
+        let by = Some(By::Policy { policy, population, steps });
+        Scoring { model: &self.against.model, by, extras: self.extras, tenths: &self.tenths }
+    }
+
+    /// Looks through the whole list for what its customers are decided by.
+    fn settle(&self, mut parts: Parts, watch: &impl Progress) -> Result<Settled, Trouble> {
+        let scoring = self.scoring();
+        let (mut ahead, mut met) = (scoring.ahead(self.rows), 0);
+        while let Some(part) = parts.wait()? {
+            watch.go_on()?;
+            watch.tell("Finding out who comes first", met as f64 / self.rows.max(1) as f64);
+            ahead.meet(&scoring, &self.against.read(&part)).map_err(Trouble::Failed)?;
+            met += part.rows();
+        }
+        Ok(ahead.settled())
+    }
+
+    /// Scores part by part, and hands each on; what came of it, and how the scored list is described.
+    fn score(
+        &self,
+        mut parts: Parts,
+        settled: &Settled,
+        hand_on: impl Fn(Table) -> bool,
+        watch: &impl Progress,
+    ) -> Result<(Account, TableProfile), Trouble> {
+        let scoring = self.scoring();
+        let (mut account, mut evenly) = (Account::default(), Evenly::up_to(DESCRIBED));
+        while let Some(list) = parts.wait()? {
+            watch.go_on()?;
+            watch.tell("Scoring", account.rows as f64 / self.rows.max(1) as f64);
+            let met = self.against.meet(&list)?;
+            let part = Part { list: &list, matched: &met.columns, before: account.rows, known: &met.fitted_to };
+            let scored = scoring.part(part, settled).map_err(Trouble::Failed)?;
+            account.add(&scored.account);
+            evenly.meet(scored.table.clone());
+            // Nobody receives any more once the writing has failed, which says why.
+            if !hand_on(scored.table) {
+                return Err(Trouble::Stopped);
+            }
+        }
+        watch.tell("Describing every column", 1.0);
+        Ok((account, evenly.described()))
+    }
+}
+
 async fn score_rows(
     app: &App,
-    study: &pronoia_store::study::Model,
+    study: &study::Model,
     list: &pronoia_store::list::Model,
     watch: &Watch,
-) -> Result<(u64, u64), Trouble> {
+) -> Result<Account, Trouble> {
     let workspace = study.workspace_id;
     let source = app.store.table(workspace, list.table_id).await?;
     let (chosen, answers, extras) = (list.decided_by()?, list.said()?, list.held()?);
-    let matched = Matched::of(app, study, &source, (&chosen, &answers), watch).await?;
+    let against = Against::of(app, study, &source, (&chosen, &answers), watch).await?;
+    let shift = chosen.population.shift();
+    let tenths: Vec<f64> =
+        against.judged.as_ref().map_or(Vec::new(), |r| r.tenths().into_iter().map(|p| shift.there(p)).collect());
+    let job = Arc::new(Job { against, chosen, extras, tenths, rows: source.rows as usize });
+
+    let settled = if job.scoring().ahead(job.rows).is_needed() {
+        let parts = job.against.parts(app, &source, false).await?;
+        let (job, watch) = (Arc::clone(&job), watch.clone());
+        compute(move || job.settle(parts, &Progressing::of(&watch, 0.1, 0.4))).await??
+    } else {
+        job.scoring().ahead(job.rows).settled()
+    };
+    let parts = job.against.parts(app, &source, true).await?;
+    let (sender, mut scored) = tokio::sync::mpsc::channel::<Table>(1);
+    let scoring_watch = watch.clone();
+    let scoring = tokio::spawn(async move {
+        let hand_on = move |part: Table| sender.blocking_send(part).is_ok();
+        compute(move || job.score(parts, &settled, hand_on, &Progressing::of(&scoring_watch, 0.4, 0.9))).await
+    });
+    let mut importer: Option<Importer> = None;
+    while let Some(part) = scored.recv().await {
+        if importer.is_none() {
+            importer = Some(app.store.begin_import(workspace, &part.kinds()).await?);
+        }
+        if let Some(importer) = &mut importer {
+            importer.add(&part).await?;
+        }
+    }
+    let (account, profile) = scoring.await.map_err(|e| Trouble::Failed(format!("Scoring broke off: {e}.")))???;
     watch.go_on()?;
-    watch.tell("Scoring", 0.6);
-    let scored = compute(move || {
-        let shift = chosen.population.shift();
-        let tenths: Vec<f64> =
-            matched.judged.map_or(Vec::new(), |ranking| ranking.tenths().into_iter().map(|p| shift.there(p)).collect());
-        let by = By::Policy { policy: &chosen.policy, population: &chosen.population, steps: &matched.basis.steps };
-        let scoring = Scoring { model: &matched.model, by: Some(by), extras, tenths: &tenths };
-        scoring.of(&matched.list, &matched.columns, &matched.fitted_to).map_err(Trouble::Failed)
-    })
-    .await??;
-    let rows = scored.table.rows() as u64;
-    watch.go_on()?;
-    watch.tell("Keeping the scored list", 0.8);
+    let importer = importer.ok_or_else(|| Trouble::Failed("The list is empty.".into()))?;
     let origin = Source { sentence: format!("{}, scored", source.name), rejected: 0, misfit_cells: 0 };
     let label = Label { name: &format!("{} scored", source.name), source: &origin, is_list: true };
-    let of_list = ScoredList { list: list.id, acted: scored.acted, gain: scored.gain, lacking: scored.lacking };
-    let kept = keep(app, workspace, scored.table, (label, SealedFor::List(of_list)), watch).await?;
+    let of_list = ScoredList { list: list.id, acted: account.acted, gain: account.gain, lacking: account.lacking };
+    let kept = importer.seal(label, &profile, SealedFor::List(of_list)).await?;
     // What its page begins with is worked out while nobody waits for it.
     let kept = app.store.table(workspace, kept).await?;
     if let Err(e) = looked_at(app, &kept).await {
         tracing::warn!("a list that was scored could not be added up: {e}");
     }
-    Ok((scored.acted, rows))
+    Ok(account)
 }
 
 /// Adds up what the page of a scored list shows of all its customers.

@@ -2,7 +2,6 @@
 
 use actix_web::{HttpResponse, web};
 use pronoia_core::score::{Extras, Form, MOST_REASONS};
-use pronoia_store::jobs::Work;
 use pronoia_store::{StoreError, list};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -10,7 +9,9 @@ use utoipa::ToSchema;
 use super::super::answer::{ApiError, Problem};
 use super::Program;
 use super::jobs::{Queued, queued};
-use crate::App;
+use crate::pages::file::Taking;
+use crate::pages::lists::list::{can_be_scored, enter_scoring};
+use crate::{App, pages};
 
 /// A list of a study.
 #[derive(Debug, Serialize, ToSchema)]
@@ -100,13 +101,7 @@ pub async fn bring(
 ) -> Result<HttpResponse, ApiError> {
     let study = app.store.study(program.workspace, *id).await?;
     let brought = brought.map_err(|e| ApiError::of_body(&e))?;
-    if study.choices()?.policy.is_none() {
-        return Err(ApiError::Refused("A list is scored with a policy. Keep one at Decide first.".into()));
-    }
-    let table = app.store.table(program.workspace, brought.table).await?;
-    let work = Work::Bring { study: study.id, table: table.id };
-    let title = format!("Matching {}", table.name);
-    Ok(queued(app.store.enqueue(program.workspace, Some(study.id), &title, &work).await?))
+    Ok(queued(pages::lists::enter(&app, &study, brought.table).await?))
 }
 
 /// What a scored list is to hold beside probability and decision.
@@ -164,13 +159,12 @@ pub async fn score(
             report.lacking().join(", ")
         )));
     }
-    if !matches!(list.state.as_str(), "matched" | "stopped" | "failed") {
+    if !can_be_scored(&list) {
         return Err(ApiError::Refused("The list is being scored, or is scored already.".into()));
     }
     let Wanted { other_probability, gain, band, remarks, reasons } = wanted;
-    app.store.set_scoring(list.id, &Extras { other_probability, gain, band, remarks, reasons }).await?;
-    let work = Work::Score { list: list.id };
-    Ok(queued(app.store.enqueue(program.workspace, Some(list.study_id), "Scoring the list", &work).await?))
+    let extras = Extras { other_probability, gain, band, remarks, reasons };
+    Ok(queued(enter_scoring(&app, program.workspace, &list, &extras).await?))
 }
 
 /// A scored list as a file.
@@ -202,12 +196,8 @@ pub async fn take(
     let list = find(&app, program, (study, id)).await?;
     let scored = list.scored_id.ok_or_else(|| ApiError::Refused("The list is not scored yet.".into()))?;
     let table = app.store.table(program.workspace, scored).await?;
-    let rows = app.store.columns(&table, None).await?;
-    let written = web::block(move || {
-        let mut bytes = Vec::new();
-        form.write(&rows, &mut bytes).map(|()| bytes)
-    });
-    let bytes = written.await.map_err(|e| ApiError::Broken(e.to_string()))?;
-    let bytes = bytes.map_err(|e| ApiError::Refused(e.to_string()))?;
-    Ok(HttpResponse::Ok().content_type(form.media_type()).body(bytes))
+    let columns = table.names()?;
+    let rows = table.rows as u64;
+    let taking = Taking { table: &table, columns, also: Vec::new(), rows, keep: None };
+    Ok(taking.sent(&app, "scored", form).await?)
 }

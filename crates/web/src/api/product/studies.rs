@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 use super::super::answer::{ApiError, Problem};
 use super::Program;
 use crate::frame::StudyView;
-use crate::{App, pages, text};
+use crate::{App, pages};
 
 /// A study.
 #[derive(Debug, Serialize, ToSchema)]
@@ -149,18 +149,13 @@ pub async fn begin(
     asked: Result<web::Json<Asked>, actix_web::Error>,
 ) -> Result<HttpResponse, ApiError> {
     let asked = asked.map_err(|e| ApiError::of_body(&e))?;
-    let title = asked.title.trim();
-    if title.is_empty() || title.chars().count() > 120 {
-        return Err(ApiError::Refused("Write the question in a sentence of at most 120 letters.".into()));
-    }
+    let title = pages::home::title_of(&asked.title)?;
     let question: Question = asked.question.parse().map_err(ApiError::Refused)?;
     let table = app.store.table(program.workspace, asked.table).await?;
     let outcome = Outcome::is(&asked.outcome, &asked.event);
     outcome.check(table.figures()?.column(&asked.outcome)).map_err(|e| ApiError::Refused(e.to_string()))?;
-    let study = app.store.create_study(program.workspace, table.id, title, question).await?.id;
-    let figure = format!("on {}, {} rows", table.name, text::count_of(table.rows));
-    app.store.note(study, Some(program.account), "Study begun", &figure).await?;
-    pages::outcome::enter_outcome(&app, program.workspace, program.account, study, outcome).await?;
-    pages::prepare::enter_left_out(&app, program.workspace, program.account, study).await?;
+    let study = pages::home::enter_study(&app, program.account, &table, title, question).await?;
+    pages::outcome::enter_outcome(&app, program.workspace, program.account.into(), study, outcome).await?;
+    pages::prepare::enter_left_out(&app, program.workspace, program.account.into(), study).await?;
     Ok(HttpResponse::Created().json(Study::of(&app, program.workspace, study).await?))
 }

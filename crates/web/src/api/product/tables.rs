@@ -1,20 +1,15 @@
 //! Tables, and the files that they are made of.
 
 use actix_web::{HttpResponse, web};
-use futures_util::TryStreamExt;
-use pronoia_store::jobs::Work;
 use pronoia_store::uploads::Arrived;
 use serde::{Deserialize, Serialize};
-use tokio::io::AsyncWriteExt;
 use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, Problem};
 use super::Program;
 use super::jobs::{Queued, queued};
-use crate::{App, text};
-
-/// The longest name of a file.
-const LONGEST_NAME: usize = 120;
+use crate::App;
+use crate::pages::uploads;
 
 /// A table of the workspace.
 #[derive(Debug, Serialize, ToSchema)]
@@ -105,12 +100,11 @@ pub async fn send(
     app: web::Data<App>,
     program: Program,
     named: Result<web::Query<Named>, actix_web::Error>,
-    body: web::Payload,
+    mut body: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
     let named =
         named.map_err(|e| ApiError::BadQuery(format!("Say what the file is called: ?name=members.csv ({e}).")))?;
-    let name = named.name.rsplit(['/', '\\']).next().unwrap_or_default();
-    let name: String = name.chars().filter(|c| !c.is_control()).take(LONGEST_NAME).collect();
+    let name = uploads::name_of(&named.name);
     if name.trim().is_empty() {
         return Err(ApiError::Refused("Say what the file is called: ?name=members.csv.".into()));
     }
@@ -118,42 +112,14 @@ pub async fn send(
         Some(id) => Some(app.store.study(program.workspace, id).await?.id),
         None => None,
     };
-    let path = app.place().await.map_err(|e| ApiError::Broken(e.to_string()))?;
-    let kept = kept(&app, &path, body).await;
-    let size = match kept {
-        Ok(size) => size,
-        Err(e) => {
-            let _ = tokio::fs::remove_file(&path).await;
-            return Err(e);
-        }
-    };
+    let (path, size) = uploads::stored(&app, &mut body).await?;
+    if size == 0 {
+        let _ = tokio::fs::remove_file(&path).await;
+        return Err(ApiError::Refused("The file is empty; send its bytes as the body.".into()));
+    }
     let arrived = Arrived { file_name: &name, origin: None, path: &path, size };
-    let upload = app.store.add_upload(program.workspace, study, &arrived).await?;
-    let work = Work::Scan { upload, sheet: None };
-    let job = app.store.enqueue(program.workspace, study, &format!("Reading {name}"), &work).await?;
-    Ok(HttpResponse::Accepted().json(Sent { file: upload, job }))
-}
-
-/// Streams the body to a file, within the limit; its bytes.
-async fn kept(app: &App, path: &std::path::Path, mut body: web::Payload) -> Result<u64, ApiError> {
-    let broken = |e: std::io::Error| ApiError::Broken(e.to_string());
-    let mut file = tokio::fs::File::create(path).await.map_err(broken)?;
-    let mut size = 0u64;
-    while let Some(piece) =
-        body.try_next().await.map_err(|e| ApiError::Refused(format!("The file did not arrive whole: {e}.")))?
-    {
-        size += piece.len() as u64;
-        if size > app.config.most_upload {
-            let most = text::bytes(app.config.most_upload);
-            return Err(ApiError::TooLarge(format!("A file holds {most} at most; nothing was kept.")));
-        }
-        file.write_all(&piece).await.map_err(broken)?;
-    }
-    file.flush().await.map_err(broken)?;
-    match size {
-        0 => Err(ApiError::Refused("The file is empty; send its bytes as the body.".into())),
-        size => Ok(size),
-    }
+    let taken = uploads::take_in(&app, program.workspace, study, &arrived).await?;
+    Ok(HttpResponse::Accepted().json(Sent { file: taken.upload, job: taken.job }))
 }
 
 /// A file, and how it was understood.
@@ -227,14 +193,6 @@ pub async fn file(app: web::Data<App>, program: Program, id: web::Path<i64>) -> 
 )]
 pub async fn accept(app: web::Data<App>, program: Program, id: web::Path<i64>) -> Result<HttpResponse, ApiError> {
     let upload = app.store.upload(program.workspace, *id).await?;
-    let ready = upload.scanned()?.filter(|_| upload.state == "ready");
-    let scan = ready.ok_or_else(|| {
-        ApiError::Refused(
-            "The file is not ready to be accepted: it is still being read, or was accepted already.".into(),
-        )
-    })?;
-    app.store.set_scan(upload.id, &scan, "importing").await?;
-    let title = format!("Bringing in {}", upload.file_name);
-    let work = Work::Import { upload: upload.id };
-    Ok(queued(app.store.enqueue(program.workspace, None, &title, &work).await?))
+    let scan = uploads::ready(&upload)?;
+    Ok(queued(uploads::bring_in(&app, &upload, &scan).await?))
 }

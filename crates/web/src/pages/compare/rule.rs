@@ -134,7 +134,7 @@ pub async fn keep(
             Some(rule) => ("Today’s rule written down", rule.clone()),
             None => ("Today’s rule taken away", String::new()),
         };
-        let choice = Choice { account_id: visitor.account_id(), chosen: chosen.into(), figure };
+        let choice = Choice { by: visitor.author(), chosen: chosen.into(), figure };
         super::super::choose(&app, &view.study, &state, &choice).await?;
     }
     let work = Work::Rule { study: view.study.id };

@@ -4,8 +4,8 @@ mod room;
 
 use actix_web::web;
 use askama::Template;
+use pronoia_core::Table;
 use pronoia_core::prepare::Input;
-use pronoia_core::{Kind, Table};
 
 use super::situation::Situation;
 use super::typed::Typed;
@@ -136,7 +136,7 @@ pub async fn page(
 async fn account(app: &App, view: &StudyView, situation: &Situation<'_>, asked: &Asked) -> Result<Account, PageError> {
     let row = app.store.model(situation.model.id).await?;
     let (basis, model) = (row.fitted_on()?, row.fitted()?);
-    let kinds: Vec<(String, Kind)> = view.table.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let kinds = view.table.kinds()?;
     let refused = |e: String| PageError::Refused(e);
     let mut names = basis.columns_read(&kinds).map_err(|e| refused(e.to_string()))?;
     for name in situation.chosen.policy.inputs() {

@@ -85,7 +85,7 @@ pub async fn page(
     asked: web::Query<Asked>,
 ) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let stored: Vec<String> = view.table.stored_columns()?.into_iter().map(|c| c.name).collect();
+    let stored = view.table.names()?;
     if let Some(wrong) = asked.column.as_ref().filter(|name| !name.is_empty() && !stored.contains(name)) {
         return Err(PageError::Refused(format!("There is no column “{wrong}” in these records.")));
     }

@@ -26,7 +26,7 @@ pub struct Situation<'a> {
     pub view: &'a StudyView,
     pub model: &'a model::Model,
     /// By probability, as the model left it.
-    pub by_probability: Ranking,
+    pub by_probability: Arc<Ranking>,
     pub chosen: ChosenPolicy,
     pub typical: Economics<f64>,
     pub weighing: Weighing,
@@ -53,6 +53,15 @@ impl Detail {
     }
 }
 
+/// The rows that a candidate was judged on, in order of probability. They never change.
+async fn ranking(app: &App, model: i64) -> Result<Option<Arc<Ranking>>, PageError> {
+    if let Some(kept) = app.ranked.get(&model) {
+        return Ok(Some(kept));
+    }
+    let found = app.store.ranking(model).await?;
+    Ok(found.map(|ranking| app.ranked.put(model, ranking)))
+}
+
 impl<'a> Situation<'a> {
     /// Puts together what was typed, what was kept, and what is usual.
     pub async fn of(app: &App, view: &'a StudyView, typed: &Typed) -> Result<Option<Self>, PageError> {
@@ -65,7 +74,7 @@ impl<'a> Situation<'a> {
                 None => return Ok(None),
             },
         };
-        let Some(by_probability) = model.ranked()? else { return Ok(None) };
+        let Some(by_probability) = ranking(app, model.id).await? else { return Ok(None) };
         let columns = types_of(view)?;
         let economics = typed.economics(view.study.kind(), kept.map(|p| &p.policy.economics), &columns)?;
         let offers = typed.offers(&economics, kept.map(|p| &p.policy.offers), &columns)?;

@@ -178,7 +178,7 @@ fn kinds_of(model: &Model) -> Vec<(String, Kind)> {
 async fn book_of(app: &App, view: &StudyView, row: &model::Model) -> Result<Arc<Book>, PageError> {
     let basis = row.fitted_on()?;
     let record = app.store.table(view.study.workspace_id, view.study.records(basis.table)).await?;
-    let kinds: Vec<_> = record.stored_columns()?.into_iter().map(|c| (c.name, c.kind)).collect();
+    let kinds = record.kinds()?;
     let names = basis.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
     app.books.open(app, view, row, names).await
 }

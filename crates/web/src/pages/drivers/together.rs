@@ -159,7 +159,7 @@ pub async fn region(
         percent(without.rate())
     );
     let action = Action::Derive { name: form.name.trim().to_owned(), expression };
-    steps::enter(&app, visitor.account_id(), &study, action, &figure).await?;
+    steps::enter(&app, visitor.author(), &study, action, &figure).await?;
     see_other(&format!("{}?step={}", study.href("prepare/steps"), study.state.steps.len() + 1))
 }
 

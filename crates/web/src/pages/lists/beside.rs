@@ -95,13 +95,11 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<BesideP
     let one = app.store.table(visitor.workspace_id(), one).await?;
     let other = app.store.table(visitor.workspace_id(), other).await?;
     // Worked out once, since lists never change.
-    let both = match app.beside.get(&(one.id, other.id)) {
-        Some(both) => both,
-        None => {
-            let hands = app.store.hands(&one, &other).await?;
-            app.beside.put((one.id, other.id), (hands, app.store.movers(&one, &other, SHOWN).await?))
-        }
+    let work = async {
+        let hands = app.store.hands(&one, &other).await?;
+        Ok::<_, PageError>((hands, app.store.movers(&one, &other, SHOWN).await?))
     };
+    let both = app.beside.or_put((one.id, other.id), work).await?;
     let (hands, movers) = &*both;
     let columns = one.stored_columns()?;
     let shown: Vec<usize> =

@@ -40,18 +40,14 @@ pub struct GroupLine {
 }
 
 /// The groups of a column; added up once, since a list never changes.
-pub async fn acted_by_group(
+async fn acted_by_group(
     app: &App,
     table: &record_table::Model,
     by: &str,
     gain: Option<&str>,
 ) -> Result<Vec<ActedGroup>, PageError> {
-    let from = (table.id, by.to_owned());
-    let kept = match app.acted_by_group.get(&from) {
-        Some(kept) => kept,
-        None => app.acted_by_group.put(from, app.store.acted_by_group(table, by, DECISION, gain).await?),
-    };
-    Ok(Vec::clone(&kept))
+    let work = app.store.acted_by_group(table, by, DECISION, gain);
+    Ok(Vec::clone(&*app.acted_by_group.or_put((table.id, by.to_owned()), work).await?))
 }
 
 impl GroupsView {

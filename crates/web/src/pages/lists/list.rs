@@ -7,7 +7,7 @@ use askama::Template;
 use pronoia_core::score::{Extras, MOST_REASONS, MatchReport};
 use pronoia_core::sentence::capital;
 use pronoia_store::jobs::Work;
-use pronoia_store::{list, record_table};
+use pronoia_store::{StoreError, list, record_table};
 use serde::Deserialize;
 
 use super::beside;
@@ -219,15 +219,22 @@ pub async fn score(
                 .into(),
         ));
     }
-    if !matches!(list.state.as_str(), "matched" | "stopped" | "failed") {
+    if !can_be_scored(&list) {
         return see_other(&format!("{}/{}", view.href("lists"), list.id));
     }
-    app.store.set_scoring(list.id, &form.extras()?).await?;
-    let job = app
-        .store
-        .enqueue(visitor.workspace_id(), Some(view.study.id), "Scoring the list", &Work::Score { list: list.id })
-        .await?;
+    let job = enter_scoring(&app, visitor.workspace_id(), &list, &form.extras()?).await?;
     see_other(&format!("/jobs/{job}"))
+}
+
+/// Whether a list may be put in the queue to be scored.
+pub fn can_be_scored(list: &list::Model) -> bool {
+    matches!(list.state.as_str(), "matched" | "stopped" | "failed")
+}
+
+/// Puts a list in the queue to be scored; the job.
+pub async fn enter_scoring(app: &App, workspace: i64, list: &list::Model, extras: &Extras) -> Result<i64, StoreError> {
+    app.store.set_scoring(list.id, extras).await?;
+    app.store.enqueue(workspace, Some(list.study_id), "Scoring the list", &Work::Score { list: list.id }).await
 }
 
 /// Brings the same customers in once more, to be decided about by the policy kept now.
@@ -239,8 +246,7 @@ pub async fn again(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
-    let work = Work::Bring { study: view.study.id, table: list.table_id };
-    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Matching the list", &work).await?;
+    let job = super::enter(&app, &view.study, list.table_id).await?;
     see_other(&format!("/jobs/{job}"))
 }
 

@@ -57,7 +57,7 @@ fn remarks(input: &InputMatch) -> Vec<String> {
 
 impl MatchView {
     pub fn of(report: &MatchReport, list: &list::Model, source: &record_table::Model) -> Result<Self, PageError> {
-        let columns: Vec<String> = source.stored_columns()?.into_iter().map(|c| c.name).collect();
+        let columns = source.names()?;
         let answers = list.said()?;
         let need = |(at, input): (usize, &InputMatch)| Need::of(at, input, &columns, &answers);
         let inputs = || report.inputs.iter().enumerate();
@@ -147,7 +147,7 @@ pub fn answers(
     report: &MatchReport,
     source: &record_table::Model,
 ) -> Result<Answers, PageError> {
-    let columns: Vec<String> = source.stored_columns()?.into_iter().map(|c| c.name).collect();
+    let columns = source.names()?;
     let mut answers = Answers::new();
     for (at, input) in report.inputs.iter().enumerate() {
         let answer = match fields.get(&format!("a{at}")).map(String::as_str) {

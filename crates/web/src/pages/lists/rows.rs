@@ -171,11 +171,8 @@ async fn those(
     offset: u64,
 ) -> Result<(Page, u64), StoreError> {
     let from = (table.id, condition.source().to_owned());
-    let total = match app.counted.get(&from) {
-        Some(total) => *total,
-        None => *app.counted.put(from, app.store.count_those(table, condition).await?),
-    };
-    Ok((app.store.those(table, condition, sort, (offset, ROWS)).await?, total))
+    let total = app.counted.or_put(from, app.store.count_those(table, condition)).await?;
+    Ok((app.store.those(table, condition, sort, (offset, ROWS)).await?, *total))
 }
 
 /// What is wrong with a condition, and where.

@@ -9,7 +9,8 @@ use serde::Deserialize;
 use super::list::find;
 use crate::App;
 use crate::error::PageError;
-use crate::pages::{PageResult, file_of};
+use crate::pages::PageResult;
+use crate::pages::file::{Keep, Taking};
 use crate::session::Visitor;
 
 /// What can be taken away.
@@ -22,7 +23,7 @@ pub struct TakeView {
 
 impl TakeView {
     pub fn of(table: &record_table::Model) -> Result<Self, PageError> {
-        let columns: Vec<String> = table.stored_columns()?.into_iter().map(|c| c.name).collect();
+        let columns = table.names()?;
         Ok(Self { forms: Form::ALL.map(|form| (form.extension(), form.name())).to_vec(), columns: columns.join(", ") })
     }
 }
@@ -55,21 +56,19 @@ pub async fn take(
     let (_, list) = find(&app, &visitor, (path.id, path.list)).await?;
     let id = list.scored_id.ok_or_else(|| PageError::Refused("The list is not scored yet.".into()))?;
     let table = app.store.table(visitor.workspace_id(), id).await?;
-    let stored: Vec<String> = table.stored_columns()?.into_iter().map(|c| c.name).collect();
+    let stored = table.names()?;
     let columns = chosen(wanted.columns.as_deref().unwrap_or_default(), &stored)?;
     let only_acted = match wanted.rows.as_deref() {
         None | Some("" | "all") => false,
         Some("act") => true,
         Some(other) => return Err(PageError::Refused(format!("There are no rows “{other}”; there are all and act."))),
     };
-    let mut read = columns.clone();
-    if !read.iter().any(|name| name == DECISION) {
-        read.push(DECISION.into());
-    }
-    let rows = app.store.columns(&table, Some(&read)).await?;
     let name: String =
         table.name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '_' }).collect();
-    file_of(&name, form, move || of(&rows, &columns, only_acted)).await
+    let rows = if only_acted { list.acted.unwrap_or(table.rows) } else { table.rows } as u64;
+    let acted = |part: &Table, row: usize| part.column(DECISION).and_then(|c| c.text(row)).as_deref() == Some("act");
+    let keep = only_acted.then(|| Box::new(acted) as Keep);
+    Taking { table: &table, columns, also: vec![DECISION.into()], rows, keep }.sent(&app, &name, form).await
 }
 
 /// The columns of a list of names, in its order; all where it is empty. A name that holds a comma is
@@ -95,18 +94,6 @@ fn chosen(names: &str, stored: &[String]) -> Result<Vec<String>, PageError> {
         rest = rest[name.len()..].trim_start().strip_prefix(',').unwrap_or_default().trim_start();
     }
     Ok(if columns.is_empty() { stored.to_vec() } else { columns })
-}
-
-fn of(rows: &Table, columns: &[String], only_acted: bool) -> Result<Table, String> {
-    let decision = rows.column(DECISION);
-    let acts = |row: &usize| decision.is_some_and(|column| column.text(*row).as_deref() == Some("act"));
-    let chosen = columns.iter().filter_map(|name| rows.column(name).cloned()).collect();
-    let chosen = Table::new(chosen)?;
-    if !only_acted {
-        return Ok(chosen);
-    }
-    let those: Vec<usize> = (0..rows.rows()).filter(acts).collect();
-    Ok(chosen.take(&those))
 }
 
 #[cfg(test)]

@@ -4,11 +4,9 @@ use pronoia_core::watch::{Drift, Expected, Found};
 use pronoia_store::release_promise;
 
 use crate::App;
+use crate::api::served::DAYS;
 use crate::error::PageError;
 use crate::text;
-
-/// Days that are looked back on.
-pub const DAYS: u64 = 28;
 
 /// Values never seen that are listed.
 const LISTED: usize = 8;

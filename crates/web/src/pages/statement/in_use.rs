@@ -3,7 +3,7 @@
 use pronoia_core::campaign::Outcome;
 use pronoia_store::StoreError;
 
-use super::{Block, Section};
+use super::Section;
 use crate::App;
 use crate::error::PageError;
 use crate::frame::StudyView;
@@ -49,6 +49,5 @@ pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, Pag
             section = if promise.broken { section.warns(said) } else { section.says(said) };
         }
     }
-    let nothing = section.blocks.iter().all(|block| matches!(block, Block::Lists(lines) if lines.is_empty()));
-    Ok((!nothing).then_some(section))
+    Ok((!section.blocks.is_empty()).then_some(section))
 }

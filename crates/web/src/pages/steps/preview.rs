@@ -9,7 +9,6 @@ use pronoia_core::prepare::{FittedStep, PrepareError, Training};
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
-use super::kinds_of;
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::StudyView;
@@ -55,7 +54,7 @@ pub async fn preview(
     query: web::Query<Query>,
 ) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let mut known = kinds_of(&study)?;
+    let mut known = study.table.kinds()?;
     let raw = known.clone();
     let steps: Vec<_> =
         study.state.steps.iter().filter(|s| !s.off && s.action.check(&mut known).is_ok()).cloned().collect();

@@ -223,7 +223,7 @@ impl Room<'_> {
         if self.inputs.iter().any(|input| input.name == column) {
             return Vec::new();
         }
-        let kinds: Vec<_> = self.book.table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
+        let kinds = self.book.table.kinds();
         let checked = steps::checked(&self.basis.steps, &kinds).unwrap_or_default();
         let made = checked.into_iter().find(|(action, _)| action.makes().as_deref() == Some(column));
         let read = made.map_or(Vec::new(), |(_, read)| read);

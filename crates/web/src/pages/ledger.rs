@@ -1,0 +1,202 @@
+//! The whole ledger of a study: found through, compared, printed.
+
+pub mod compare;
+pub mod entry;
+pub mod remark;
+mod taking_back;
+
+use std::collections::HashMap;
+
+use actix_web::web;
+use askama::Template;
+use pronoia_store::ledger::{Asked, Line};
+use pronoia_store::people::Role;
+use pronoia_store::study;
+use serde::Deserialize;
+
+pub use taking_back::take_back;
+
+use super::{PageResult, StudyPath};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView, encoded};
+use crate::session::Visitor;
+use crate::text;
+
+/// Entries on one page.
+const ENTRIES: u64 = 100;
+
+/// A ledger is part of every stop.
+const NO_STOP: u8 = 0;
+
+#[derive(Template)]
+#[template(path = "ledger.html")]
+struct Page {
+    frame: Frame,
+    base: String,
+    heading: String,
+    asked: Query,
+    rows: Vec<Row>,
+    /// Who entered anything.
+    people: Vec<(i64, String)>,
+    /// Choices, newest first, to be compared.
+    choices: Vec<(i64, String)>,
+    /// Numbers of the page and of the last one, the first being 1.
+    page: u64,
+    last: u64,
+    /// What stands before the number of a page in an address.
+    others: String,
+    study: i64,
+    /// Whether whoever looks does the work.
+    may_change: bool,
+    /// Who keeps the study.
+    keeper: String,
+    /// Who could.
+    members: Vec<(i64, String)>,
+}
+
+/// An entry as it is listed.
+struct Row {
+    id: i64,
+    chosen: String,
+    figure: String,
+    when: String,
+    who: String,
+    is_taken_back: bool,
+    /// What was remarked on it.
+    remarks: Vec<String>,
+}
+
+/// What is asked for.
+#[derive(Deserialize)]
+pub struct Query {
+    /// Words.
+    #[serde(default)]
+    q: String,
+    /// An account; empty for all.
+    #[serde(default)]
+    who: String,
+    #[serde(default)]
+    page: u64,
+}
+
+/// The page.
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    query: web::Query<Query>,
+) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let asked = query.into_inner();
+    let words = asked.q.trim();
+    let account: Option<i64> = asked.who.parse().ok();
+    let page = asked.page.max(1);
+    let (lines, all) = app.store.ledger_page(study.study.id, &Asked { words, account }, (page - 1, ENTRIES)).await?;
+    let names = names(&app, study.entries()).await?;
+    let mut remarks: HashMap<i64, Vec<String>> = HashMap::new();
+    for remark in app.store.remarks(lines.iter().map(|line| line.id)).await? {
+        let file = remark.file_name.map_or_else(String::new, |name| format!(" [{name}]"));
+        remarks.entry(remark.entry_id).or_default().push(format!("{}{file}", remark.said));
+    }
+    let rows: Vec<Row> = lines
+        .into_iter()
+        .map(|line| Row {
+            who: who(&names, line.account_id),
+            when: text::moment(&line.created_at),
+            is_taken_back: line.taken_back_at.is_some(),
+            remarks: remarks.remove(&line.id).unwrap_or_default(),
+            id: line.id,
+            chosen: line.chosen,
+            figure: line.figure,
+        })
+        .collect();
+    let is_whole = words.is_empty() && account.is_none();
+    let heading = match all {
+        0 if is_whole => "Nothing was entered yet.".to_owned(),
+        0 => "No entry is like that.".to_owned(),
+        n if is_whole => {
+            let choices = study.entries().iter().filter(|line| line.is_choice).count();
+            format!("{} in the ledger, {} of them choices", counted(n), text::count(choices as u64))
+        }
+        n => format!("{} of {} in the ledger", counted(n), text::count(study.entries().len() as u64)),
+    };
+    let mut people: Vec<(i64, String)> = names.into_iter().collect();
+    people.sort_by(|one, other| one.1.cmp(&other.1));
+    let choices = study.entries().iter().filter(|line| line.is_choice);
+    let last = all.div_ceil(ENTRIES).max(1);
+    let keeper = study.study.account_id;
+    let mut members: Vec<(i64, String)> = app
+        .store
+        .members(visitor.workspace_id())
+        .await?
+        .into_iter()
+        .map(|member| (member.account.id, member.account.email))
+        .collect();
+    let kept_by = members.iter().find(|member| Some(member.0) == keeper).map(|member| member.1.clone());
+    members.retain(|member| Some(member.0) != keeper);
+    html(&Page {
+        choices: choices
+            .map(|line| (line.id, format!("{}: {}", text::moment(&line.created_at), line.chosen)))
+            .collect(),
+        base: study.href("ledger"),
+        heading,
+        rows,
+        people,
+        study: study.study.id,
+        may_change: visitor.0.role >= Role::Analyst,
+        keeper: kept_by.unwrap_or_default(),
+        members,
+        page: page.min(last),
+        last,
+        others: format!("?q={}&who={}&page=", encoded(words), account.map_or_else(String::new, |id| id.to_string())),
+        frame: Frame::of_study(&app, &visitor, &study, NO_STOP).await?,
+        asked,
+    })
+}
+
+fn counted(n: u64) -> String {
+    text::counted(n as usize, "entry", "entries")
+}
+
+/// The addresses of those who made entries.
+async fn names(app: &App, lines: &[Line]) -> Result<HashMap<i64, String>, PageError> {
+    Ok(app.store.addresses(lines.iter().filter_map(|line| line.account_id)).await?)
+}
+
+/// Who did it.
+fn who(names: &HashMap<i64, String>, account: Option<i64>) -> String {
+    match account {
+        None => "Pronoia".into(),
+        Some(id) => names.get(&id).cloned().unwrap_or_else(|| "somebody who is gone".into()),
+    }
+}
+
+/// The names of what choices point at.
+struct Called {
+    tables: HashMap<i64, String>,
+    models: HashMap<i64, String>,
+    first: i64,
+}
+
+impl Called {
+    async fn of(app: &App, study: &study::Model) -> Result<Self, PageError> {
+        let tables = app.store.tables(study.workspace_id).await?;
+        let models = app.store.model_names(study.id).await?;
+        Ok(Self {
+            tables: tables.into_iter().map(|t| (t.id, format!("{}, version {}", t.name, t.version))).collect(),
+            models,
+            first: study.table_id,
+        })
+    }
+}
+
+impl pronoia_core::study::history::Names for Called {
+    fn records(&self, table: Option<i64>) -> String {
+        self.tables.get(&table.unwrap_or(self.first)).cloned().unwrap_or_else(|| "records that are gone".into())
+    }
+
+    fn model(&self, id: i64) -> String {
+        self.models.get(&id).cloned().unwrap_or_else(|| "a model that is gone".into())
+    }
+}

@@ -1,0 +1,76 @@
+//! A study at two points in time.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::study::StudyState;
+use pronoia_core::study::history::{self, Change};
+use serde::Deserialize;
+
+use super::{Called, NO_STOP};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::pages::{PageResult, StudyPath};
+use crate::session::Visitor;
+use crate::text;
+
+#[derive(Template)]
+#[template(path = "ledger_compare.html")]
+struct Page {
+    frame: Frame,
+    ledger: String,
+    heading: String,
+    /// What the two points are called.
+    points: [String; 2],
+    changes: Vec<Change>,
+}
+
+/// Two entries; without the second, the study as it stands.
+#[derive(Deserialize)]
+pub struct Points {
+    from: i64,
+    #[serde(default)]
+    to: String,
+}
+
+/// The page.
+pub async fn page(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    points: web::Query<Points>,
+) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let from = points.from;
+    let to = match points.to.as_str() {
+        "" => None,
+        typed => Some(typed.parse::<i64>().map_err(|_| PageError::NotFound)?),
+    };
+    // The earlier one stands first, whichever was named first.
+    let (from, to) = match to {
+        Some(to) if to < from => (to, Some(from)),
+        to => (from, to),
+    };
+    let (name, was) = at(&app, &study, from).await?;
+    let (other, is) = match to {
+        Some(to) => at(&app, &study, to).await?,
+        None => ("now".to_owned(), study.state.clone()),
+    };
+    let changes = history::changes(&was, &is, &Called::of(&app, &study.study).await?);
+    html(&Page {
+        heading: match changes.len() {
+            0 => "Nothing differs.".into(),
+            n => format!("{} between the two", text::counted(n, "thing differs", "things differ")),
+        },
+        ledger: study.href("ledger"),
+        points: [name, other],
+        changes,
+        frame: Frame::of_study(&app, &visitor, &study, NO_STOP).await?,
+    })
+}
+
+async fn at(app: &App, study: &StudyView, entry: i64) -> Result<(String, StudyState), PageError> {
+    let line = app.store.ledger_entry(study.study.id, entry).await?;
+    let state = app.store.choices_at(&study.study, entry).await?;
+    Ok((format!("after “{}”, {}", line.chosen, text::moment(&line.created_at)), state))
+}

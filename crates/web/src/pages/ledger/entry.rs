@@ -1,0 +1,135 @@
+//! One entry: what it changed, what taking it back would do, what was remarked on it, and a study that
+//! goes on from it.
+
+use actix_web::web;
+use askama::Template;
+use pronoia_core::study::history::{self, Change};
+use serde::Deserialize;
+
+use super::taking_back::{consequences, left_without};
+use super::{Called, NO_STOP, names, who};
+use crate::App;
+use crate::error::{PageError, html};
+use crate::frame::{Frame, StudyView};
+use crate::pages::{PageResult, home, see_other};
+use crate::session::Visitor;
+use crate::text;
+
+#[derive(Template)]
+#[template(path = "ledger_entry.html")]
+struct Page {
+    frame: Frame,
+    study: String,
+    base: String,
+    entry: i64,
+    chosen: String,
+    figure: String,
+    /// Who and when.
+    by: String,
+    is_choice: bool,
+    changes: Vec<Change>,
+    taking_back: TakingBack,
+    remarks: Vec<Remarked>,
+    /// What a study that goes on from here might be called.
+    branch: String,
+}
+
+/// Whether it can be taken back.
+enum TakingBack {
+    /// With what would follow; whether it would bring something back.
+    Can { said: Vec<String>, brings_back: bool },
+    /// Not, and why.
+    Cannot(String),
+}
+
+struct Remarked {
+    id: i64,
+    who: String,
+    when: String,
+    said: String,
+    file_name: Option<String>,
+}
+
+/// The keys in the address of an entry.
+#[derive(Deserialize)]
+pub struct EntryPath {
+    pub(super) id: i64,
+    pub(super) entry: i64,
+}
+
+/// The page.
+pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<EntryPath>) -> PageResult {
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let entry = app.store.ledger_entry(study.study.id, path.entry).await?;
+    let names = names(&app, study.entries()).await?;
+    let changes = match entry.around()? {
+        Some((before, after)) => history::changes(&before, &after, &Called::of(&app, &study.study).await?),
+        None => Vec::new(),
+    };
+    let taking_back = match left_without(&app, &study, &entry).await {
+        Ok(state) => TakingBack::Can { said: consequences(&study, &state)?, brings_back: entry.takes_back.is_some() },
+        Err(PageError::Refused(sentence)) => TakingBack::Cannot(sentence),
+        Err(PageError::Store(pronoia_store::StoreError::Refused(sentence))) => TakingBack::Cannot(sentence),
+        Err(other) => return Err(other),
+    };
+    let remarks = app.store.remarks([entry.id]).await?;
+    let speakers = app.store.addresses(remarks.iter().filter_map(|remark| remark.account_id)).await?;
+    let remarks = remarks.into_iter().map(|remark| Remarked {
+        id: remark.id,
+        who: who(&speakers, remark.account_id),
+        when: text::moment(&remark.created_at),
+        said: remark.said,
+        file_name: remark.file_name,
+    });
+    html(&Page {
+        study: study.href(""),
+        base: study.href(&format!("ledger/{}", entry.id)),
+        entry: entry.id,
+        by: format!("{}, {}", who(&names, entry.account_id), text::moment(&entry.created_at)),
+        is_choice: entry.after.is_some(),
+        changes,
+        taking_back,
+        remarks: remarks.collect(),
+        branch: branch_title(&study.study.title),
+        chosen: entry.chosen,
+        figure: entry.figure,
+        frame: Frame::of_study(&app, &visitor, &study, NO_STOP).await?,
+    })
+}
+
+fn branch_title(title: &str) -> String {
+    format!("{} (another way)", title.chars().take(100).collect::<String>())
+}
+
+/// What the study that goes on from here is called.
+#[derive(Deserialize)]
+pub struct Branch {
+    csrf: String,
+    title: String,
+}
+
+/// Begins a study with the choices as they stood once the entry was made.
+pub async fn branch(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<EntryPath>,
+    form: web::Form<Branch>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let title = home::title_of(&form.title)?;
+    let study = app.store.study(visitor.workspace_id(), path.id).await?;
+    let entry = app.store.ledger_entry(study.id, path.entry).await?;
+    let mut state = app.store.choices_at(&study, entry.id).await?;
+    // Candidates belong to the study that they were fitted in.
+    state.policy = None;
+    let table = app.store.table(visitor.workspace_id(), study.table_id).await?;
+    let begun = home::enter_study(&app, visitor.account_id(), &table, title, study.kind()).await?;
+    let seen = app.store.study(visitor.workspace_id(), begun).await?;
+    let choice = pronoia_store::studies::Choice {
+        by: visitor.account_id().into(),
+        chosen: format!("Went on from “{}”", study.title),
+        figure: format!("as it stood after “{}” on {}", entry.chosen, text::moment(&entry.created_at)),
+    };
+    crate::pages::choose(&app, &seen, &state, &choice).await?;
+    see_other(&format!("/studies/{begun}"))
+}
