@@ -153,11 +153,8 @@ fn of_numbers(mut values: Vec<f64>, write: impl Fn(f64) -> String) -> (u64, Opti
     } else {
         Vec::new()
     };
-    let n = values.len() as f64;
-    let mean = values.iter().sum::<f64>() / n;
-    let squares: f64 = values.iter().map(|v| (v - mean).powi(2)).sum();
-    let sd = if values.len() > 1 { (squares / (n - 1.0)).sqrt() } else { 0.0 };
     let (min, max) = (values[0], values[values.len() - 1]);
+    let (mean, sd) = mean_and_sd(&values, max.abs().max(min.abs()));
     let (edges, bars) = shape(&values);
     let profile = NumberProfile {
         min,
@@ -173,13 +170,26 @@ fn of_numbers(mut values: Vec<f64>, write: impl Fn(f64) -> String) -> (u64, Opti
     (distinct, Some(profile), top)
 }
 
+/// Mean and sample standard deviation (0 for a single value) of values no farther from 0 than `reach`.
+/// Both are finite, however large the values are.
+fn mean_and_sd(values: &[f64], reach: f64) -> (f64, f64) {
+    // Only where squares would be infinite is everything counted in units of the largest.
+    let unit = if reach > 1e150 { reach } else { 1.0 };
+    let n = values.len() as f64;
+    let mean = values.iter().map(|v| v / unit).sum::<f64>() / n;
+    let squares: f64 = values.iter().map(|v| (v / unit - mean).powi(2)).sum();
+    let sd = if values.len() > 1 { (squares / (n - 1.0)).sqrt() } else { 0.0 };
+    (mean * unit, (sd * unit).min(f64::MAX))
+}
+
 /// The quantile of sorted values by linear interpolation between order
 /// statistics (Hyndman & Fan 1996, type 7). `share` is 0 to 1; NaN if empty.
 pub fn quantile(sorted: &[f64], share: f64) -> f64 {
     let Some(last) = sorted.len().checked_sub(1) else { return f64::NAN };
     let at = share.clamp(0.0, 1.0) * last as f64;
     let (below, above) = (at.floor() as usize, at.ceil() as usize);
-    sorted[below] + (sorted[above] - sorted[below]) * (at - below as f64)
+    let (low, high, share) = (sorted[below], sorted[above], at - below as f64);
+    if (high - low).is_finite() { low + (high - low) * share } else { low * (1.0 - share) + high * share }
 }
 
 /// Equal bars of a round width over the range; one bar per value where only a
@@ -200,10 +210,10 @@ pub(crate) fn shape(sorted: &[f64]) -> (Vec<f64>, Vec<u64>) {
     if max <= min {
         return (vec![min, max], vec![sorted.len() as u64]);
     }
-    let width = round_width((max - min) / BARS as f64);
+    let width = round_width(max / BARS as f64 - min / BARS as f64);
     let first = (min / width).floor();
     let count = ((max / width).floor() - first) as usize + 1;
-    let edges: Vec<f64> = (0..=count).map(|i| (first + i as f64) * width).collect();
+    let edges: Vec<f64> = (0..=count).map(|i| ((first + i as f64) * width).clamp(f64::MIN, f64::MAX)).collect();
     let mut bars = vec![0; count];
     for v in sorted {
         let at = ((v / width).floor() - first) as usize;

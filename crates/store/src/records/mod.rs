@@ -144,8 +144,12 @@ fn fields_for<'a>(names: impl Iterator<Item = &'a str>) -> Vec<String> {
         while short.len() > 55 {
             short.pop();
         }
-        let field =
-            if taken.contains(&short) || short.len() < name.len() { format!("{short}_{}", i + 1) } else { short };
+        let mut field = short.clone();
+        let mut number = i + 1;
+        while taken.contains(&field) || (field == short && short.len() < name.len()) {
+            field = format!("{short}_{number}");
+            number += 1;
+        }
         taken.push(field);
     }
     taken.split_off(own)
@@ -165,5 +169,10 @@ mod tests {
         assert_eq!(fields[2], "fee");
         assert_ne!(fields[1], ROW);
         assert_eq!(fields_for(["xmin", "Xmin", "ctid"].into_iter()), ["xmin_1", "Xmin", "ctid_3"]);
+        assert_eq!(
+            fields_for(["ctid_2", "ctid"].into_iter()),
+            ["ctid_2", "ctid_3"],
+            "a name that is made up is taken, too"
+        );
     }
 }
