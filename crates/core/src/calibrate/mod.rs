@@ -94,7 +94,8 @@ impl Calibration {
     /// target, which the classifier has not seen and nobody has balanced. None
     /// for the scores as they are.
     ///
-    /// Scores that tell nothing, or the opposite, all become the rate of the rows.
+    /// Scores that tell nothing all become the rate of the rows, and so do those that tell the opposite
+    /// by a straight line or a beta curve; steps stay near it.
     ///
     /// # Errors
     /// [`FitError::OneSided`] if all rows have the same outcome.
