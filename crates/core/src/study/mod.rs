@@ -43,6 +43,19 @@ impl Question {
         }
     }
 
+    /// What no records of such a question can tell, whatever is made of them.
+    pub fn cannot_tell(self) -> Option<&'static str> {
+        match self {
+            Self::Churn | Self::Response => Some(
+                "A high probability is not the same as being easy to persuade; what acting changes is known only from a campaign with a control group.",
+            ),
+            Self::Credit => Some(
+                "The records are of past approvals only: nothing is known of those who were declined, so that the model has not learned from anybody like them.",
+            ),
+            Self::Other => None,
+        }
+    }
+
     /// What is being asked, for a form.
     pub fn description(self) -> &'static str {
         match self {

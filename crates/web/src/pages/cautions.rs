@@ -35,6 +35,8 @@ struct Page {
     kept: Vec<(Caution, String)>,
     /// What was looked for, in a sentence.
     sought: String,
+    /// What no records of such a question can tell.
+    cannot_tell: Option<&'static str>,
     /// Every mistake, and what becomes of it.
     mistakes: Vec<MistakeLine>,
 }
@@ -109,6 +111,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         has_outcome: study.state.outcome.is_some(),
         heading,
         looked,
+        cannot_tell: study.study.kind().cannot_tell(),
         mistakes: mistakes(&study),
         sought: Rule::ALL.map(Rule::sought).join("; "),
         open,

@@ -132,7 +132,6 @@ fn ended(title: &str) -> String {
 }
 
 fn limits(view: &StudyView) -> Section {
-    use pronoia_core::study::Question;
     let mut section = Section::new("Limits");
     for caution in view.open_cautions() {
         section = section.warns(format!("{}. {}", caution.heading, caution.evidence));
@@ -145,14 +144,9 @@ fn limits(view: &StudyView) -> Section {
     section = section.says(
         "What goes with the event is association: it is not said that changing a column would change what happens. Probabilities hold for customers like those of the records; whether they still are is said under “In use”.",
     );
-    match view.study.kind() {
-        Question::Credit => section.says(
-            "The records are of past approvals only: nothing is known of those who were declined, so that the model has not learned from anybody like them.",
-        ),
-        Question::Churn | Question::Response => section.says(
-            "A high probability is not the same as being easy to persuade; what acting changes is known only from a campaign with a control group.",
-        ),
-        Question::Other => section,
+    match view.study.kind().cannot_tell() {
+        Some(limit) => section.says(limit),
+        None => section,
     }
 }
 
