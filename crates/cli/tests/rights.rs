@@ -2,29 +2,10 @@
 
 mod support;
 
-use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, renewals_csv};
+use pronoia_demo::{FIRST_MEMBER, SEED, members};
 use pronoia_web::{Door, Right, doors};
 use support::study::Study;
-use support::{Answer, Browser, EMAIL, Http, PASSWORD, plain};
-
-/// What stands where an address has braces, of a study that has one of everything.
-fn filled(door: &Door) -> String {
-    let mut path = String::new();
-    for (at, piece) in door.path.split(['{', '}']).enumerate() {
-        path += match (at % 2, piece) {
-            (0, piece) => piece,
-            (_, "path:.*") => "pronoia.css",
-            (_, "family") => "logistic",
-            (_, "form") if door.path.contains("/forms/") => "sql",
-            (_, "form") => "csv",
-            (_, "name") => "members",
-            (_, "link") => "join_nobody",
-            (_, "other" | "key") => "2",
-            (_, _) => "1",
-        };
-    }
-    path
-}
+use support::{Answer, Browser, EMAIL, Http, PASSWORD, filled, plain};
 
 fn tried(http: &Http, door: &Door, csrf: &str) -> Answer {
     match door.method {
@@ -37,17 +18,6 @@ fn tried(http: &Http, door: &Door, csrf: &str) -> Answer {
 fn is_kept_out(answer: &Answer) -> bool {
     let text = plain(&answer.text);
     answer.status == 403 && (text.contains("change nothing") || text.contains("Only owners"))
-}
-
-/// A workspace with a study that has a model, a policy, a scored list, a campaign and a release.
-async fn furnished() -> Study {
-    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
-    assert_eq!(study.post("prepare/leave-out", &[]), 303);
-    study.fitted("scorecard").await;
-    assert_eq!(study.post("decide", &[("line", "0.2")]), 303);
-    study.scored("renewals.csv", &renewals_csv(&members(600, SEED + 1, FIRST_RENEWAL))).await;
-    assert_eq!(study.post("live", &[("name", "members")]), 303);
-    study
 }
 
 /// Somebody joins by a link that an owner made.
@@ -66,7 +36,7 @@ fn joined(study: &Study, email: &str, role: &str) -> Http {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_address_answers_only_whom_it_is_for() {
-    let study = furnished().await;
+    let study = Study::furnished().await;
     let (reader, analyst) =
         (joined(&study, "reader@example.org", "reader"), joined(&study, "analyst@example.org", "analyst"));
     let stranger = Http::new(&study.server);
@@ -183,7 +153,7 @@ async fn owners_say_who_may_do_what_and_one_always_stays() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn whoever_may_only_look_is_shown_nothing_that_would_be_refused() {
-    let study = furnished().await;
+    let study = Study::furnished().await;
     joined(&study, "reader@example.org", "reader");
     let b = Browser::open().await;
     b.go(&format!("{}/sign-in", study.server.url)).await;

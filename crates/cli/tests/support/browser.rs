@@ -6,11 +6,25 @@ use std::process::{Child, Command, Stdio};
 use fantoccini::actions::{InputSource, KeyAction, KeyActions};
 use fantoccini::elements::Element;
 use fantoccini::error::CmdError;
-use fantoccini::wd::Capabilities;
+use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
 use fantoccini::{Client, ClientBuilder, Locator};
 use tempfile::TempDir;
 
 use super::{EMAIL, PASSWORD, Server, free_port, open_folder, plain, until, until_or};
+
+/// A command of the browser's own, for what the standard has no word for: it is named, and given what it needs.
+#[derive(Debug)]
+struct OwnCommand(&'static str, serde_json::Value);
+
+impl WebDriverCompatibleCommand for OwnCommand {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        (http::Method::POST, Some(serde_json::json!({ "cmd": self.0, "params": self.1 }).to_string()))
+    }
+}
 
 /// A browser without a window.
 pub struct Browser {
@@ -125,6 +139,19 @@ impl Browser {
 
     pub async fn script(&self, code: &str) -> serde_json::Value {
         self.client.execute(code, Vec::new()).await.expect("the script runs")
+    }
+
+    /// Shows pages as a window so wide and so high does, so many dots to a pixel: 2 where all is twice as large.
+    pub async fn window(&self, width: u32, height: u32, dots: u32) {
+        let size = serde_json::json!({ "width": width, "height": height, "deviceScaleFactor": dots, "mobile": false });
+        self.client.issue_cmd(OwnCommand("Emulation.setDeviceMetricsOverride", size)).await.expect("a window");
+    }
+
+    /// Shows pages on a screen or on paper, to somebody who wants things to move or not (`reduce`).
+    pub async fn media(&self, media: &str, motion: &str) {
+        let features = serde_json::json!([{ "name": "prefers-reduced-motion", "value": motion }]);
+        let media = serde_json::json!({ "media": media, "features": features });
+        self.client.issue_cmd(OwnCommand("Emulation.setEmulatedMedia", media)).await.expect("a medium");
     }
 
     /// What the browser gets from an address, with its session.

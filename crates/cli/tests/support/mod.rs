@@ -4,12 +4,14 @@
 
 mod browser;
 mod cluster;
+mod filled;
 mod http;
 pub mod study;
 mod wire;
 
 pub use browser::Browser;
 pub use cluster::{Cluster, SmallDisk};
+pub use filled::filled;
 pub use http::{Answer, Http};
 pub use wire::Wire;
 
@@ -196,6 +198,20 @@ impl Server {
             .expect("the program runs");
         writeln!(process.stdin.take().expect("standard input"), "{PASSWORD}").expect("typed");
         assert!(process.wait().expect("ended").success());
+    }
+
+    /// Loads the made-up company into its database, for which it must not run; what is said of it.
+    pub fn load_demonstration(&self) -> String {
+        let loaded = Command::new(env!("CARGO_BIN_EXE_pronoia"))
+            .arg("demo")
+            .args(["--uploads".as_ref(), self.folder.path().join("uploads").as_os_str()])
+            .args(["--key".as_ref(), self.folder.path().join("key").as_os_str()])
+            .env("DATABASE_URL", &self.database)
+            .stderr(self.log())
+            .output()
+            .expect("the program runs");
+        assert!(loaded.status.success(), "{}", self.said());
+        String::from_utf8(loaded.stdout).expect("text")
     }
 
     /// Writes a file that the browser can read.

@@ -7,7 +7,7 @@ use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, StudyState};
-use pronoia_demo::Member;
+use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members, renewals_csv};
 use pronoia_store::Store;
 use pronoia_store::fits::Fit;
 use pronoia_store::jobs::Work;
@@ -50,6 +50,17 @@ impl Study {
         http.submit("/studies", &[("table", &table), ("title", "Who will cancel?"), ("question", "churn")]);
         let study = Self { id: store.studies(1).await.expect("studies")[0].id, http, store, server };
         assert_eq!(study.post("prepare/outcome", &[("column", "cancelled"), ("event", event)]), 303);
+        study
+    }
+
+    /// A study that has a model, a policy, a scored list and a release.
+    pub async fn furnished() -> Self {
+        let study = Self::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
+        assert_eq!(study.post("prepare/leave-out", &[]), 303);
+        study.fitted("scorecard").await;
+        assert_eq!(study.post("decide", &[("line", "0.2")]), 303);
+        study.scored("renewals.csv", &renewals_csv(&members(600, SEED + 1, FIRST_RENEWAL))).await;
+        assert_eq!(study.post("live", &[("name", "members")]), 303);
         study
     }
 
