@@ -21,6 +21,7 @@ export function keys() {
       return field ? field.focus() : document.querySelector("[data-find]")?.click();
     }
     if (event.key === "l") return toggleLedger();
+    if (event.key === "m") return openMeaning();
     if (event.key === "u") return document.querySelector("[data-take-back]")?.requestSubmit();
     if (event.key === "j" || event.key === "k") return moveRow(event.key === "j" ? 1 : -1);
   });
@@ -33,6 +34,14 @@ function toggleLedger() {
   } catch {
     // Not remembered, then.
   }
+}
+
+// What the measures of the page mean, for whoever stumbles over one.
+function openMeaning() {
+  const meaning = document.querySelector("[data-meaning]");
+  if (!meaning) return;
+  meaning.open = true;
+  meaning.querySelector("summary").focus();
 }
 
 // Moves the focus from row to row of the first table on the page; Enter then follows its link.

@@ -2,36 +2,20 @@
 
 mod support;
 
-use std::process::{Command, Stdio};
-
 use pronoia_core::decide::Line;
 use support::{Http, Server, plain};
-
-/// Loads the demonstration into the database of a server that does not run.
-fn load(server: &Server) -> String {
-    let loaded = Command::new(env!("CARGO_BIN_EXE_pronoia"))
-        .arg("demo")
-        .args(["--uploads".as_ref(), server.folder.path().join("uploads").as_os_str()])
-        .args(["--key".as_ref(), server.folder.path().join("key").as_os_str()])
-        .env("DATABASE_URL", &server.database)
-        .stderr(Stdio::inherit())
-        .output()
-        .expect("the program runs");
-    assert!(loaded.status.success());
-    String::from_utf8(loaded.stdout).expect("text")
-}
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demonstration_leaves_no_screen_empty_and_is_loaded_once() {
     let mut server = Server::start().await;
     server.kill();
-    let said = load(&server);
+    let said = server.load_demonstration();
     assert!(said.contains("Sign in with analyst@osiervale.example and willow-and-reed"), "{said}");
     let store = server.store().await;
     let studies = store.studies(1).await.expect("studies");
     assert_eq!(studies.len(), 3);
     let entries = store.ledger(studies[0].id).await.expect("a ledger").len();
-    assert_eq!(load(&server), said, "the second time nothing is loaded");
+    assert_eq!(server.load_demonstration(), said, "the second time nothing is loaded");
     assert_eq!(store.studies(1).await.expect("studies").len(), 3);
     assert_eq!(store.ledger(studies[0].id).await.expect("a ledger").len(), entries);
 

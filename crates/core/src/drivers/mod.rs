@@ -38,7 +38,7 @@ const MOST_BANDS: usize = 8;
 const BELIEVED: f64 = 0.01;
 
 /// Information value from which a driver counts as strong.
-const STRONG: f64 = 0.1;
+pub const STRONG: f64 = 0.1;
 
 /// How one column goes with the outcome.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -20,6 +20,7 @@ use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 
+use super::meaning::Meanings;
 use super::{PageResult, StudyPath};
 use crate::App;
 use crate::error::{PageError, html};
@@ -56,7 +57,7 @@ struct Page {
     acting: String,
     judged_on: String,
     confusion: Option<ConfusionView>,
-    meaning: Vec<(&'static str, String)>,
+    meaning: Meanings,
     kinds: Vec<Link>,
     curve: Option<Curve>,
     laid_over: usize,

@@ -19,6 +19,7 @@ mod join;
 mod ledger;
 pub(crate) mod lists;
 pub(crate) mod live;
+mod meaning;
 pub(crate) mod outcome;
 mod people;
 pub(crate) mod prepare;

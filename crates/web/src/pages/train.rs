@@ -14,6 +14,7 @@ use pronoia_store::jobs::Work;
 use pronoia_store::{job, model};
 use serde::Deserialize;
 
+use super::meaning::{self, Meanings};
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
 use crate::budget::bytes_needed;
@@ -43,6 +44,8 @@ struct Page {
     budget: (usize, f64),
     priced: bool,
     open: Option<Detail>,
+    /// Of the newest candidate that was judged.
+    meaning: Meanings,
 }
 
 struct Candidate {
@@ -76,9 +79,13 @@ pub async fn page(
 ) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let jobs = app.store.fits_of_study(view.study.id).await?;
-    let mut candidates = Vec::new();
+    let (mut candidates, mut meaning) = (Vec::new(), Meanings::new());
     for model in view.models.iter().rev() {
-        let figure = match (model.judged()?, &model.error) {
+        let judged = model.judged()?;
+        if let Some(e) = judged.as_ref().filter(|_| meaning.is_empty()) {
+            meaning.push(("area under ROC", meaning::area(e, &model.name, view.study.kind())));
+        }
+        let figure = match (judged, &model.error) {
             (Some(e), _) => format!(
                 "area under ROC {} on {} {} rows; fitted in {} s",
                 text::fixed(e.area_under_roc, 3),
@@ -131,6 +138,7 @@ pub async fn page(
         budget: search::BUDGET,
         priced: view.state.policy.is_some(),
         open,
+        meaning,
     })
 }
 

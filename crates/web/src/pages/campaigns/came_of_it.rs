@@ -6,6 +6,7 @@ use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::campaign;
 
 use crate::frame::{StudyView, encoded};
+use crate::pages::meaning::{self, Meanings};
 use crate::text;
 
 /// Width of the ladder in its own units.
@@ -17,6 +18,8 @@ pub struct CameOfIt {
     /// Why nothing can be said, where that is so.
     pub nothing: Option<String>,
     pub groups: Vec<GroupLine>,
+    /// Of the first group acted on.
+    pub meaning: Meanings,
     pub money: Option<String>,
     pub learned: Option<String>,
     /// Decide with what was found.
@@ -83,6 +86,7 @@ impl CameOfIt {
                 heading: "Without a control group nothing can be said of what it changed.".into(),
                 nothing: Some(nothing.into()),
                 groups: Vec::new(),
+                meaning: Meanings::new(),
                 money: None,
                 learned: None,
                 decide: None,
@@ -160,6 +164,7 @@ impl CameOfIt {
         Self {
             heading,
             nothing: None,
+            meaning: meaning::effect(results.acts.first().unwrap_or(all), question),
             money: results.money.map(|(found, low, high)| {
                 let basis = if outcome.assumed_amounts { "with the amounts of the policy" } else { "as it was read" };
                 let promised = campaign.gain.map_or(String::new(), |gain| {

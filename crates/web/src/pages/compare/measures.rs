@@ -5,6 +5,7 @@ use pronoia_core::evaluate::{Confusion, Evaluation};
 use pronoia_core::study::Question;
 use pronoia_store::model;
 
+use crate::pages::meaning::{Meanings, area, hundred};
 use crate::text;
 
 /// Share of customers at which finds are counted.
@@ -250,21 +251,15 @@ pub fn rate(e: &Evaluation) -> f64 {
 }
 
 /// Every measure of a set in plain words, with the counts of one candidate.
-pub fn meaning(set: Set, c: &Candidate, question: Question) -> Vec<(&'static str, String)> {
+pub fn meaning(set: Set, c: &Candidate, question: Question) -> Meanings {
     let (e, name) = (&c.evaluation, &c.model.name);
-    let (left, stayed, events) = (question.event_verb(), question.other_verb(), question.events_noun());
+    let (left, events) = (question.event_verb(), question.events_noun());
     let rate = rate(e);
-    let hundred = |share: f64| text::fixed(share * 100.0, 0);
     match set {
         Set::Order => vec![
             (
                 "area under ROC",
-                format!(
-                    "Take one of the {} customers who {left} and one of the {} who {stayed}: {name} puts the first above the second in {} of 100 such pairs. By chance it would be 50. In brackets, the 95 % interval.",
-                    text::count(e.events),
-                    text::count(e.rows - e.events),
-                    hundred(e.area_under_roc)
-                ),
+                format!("{} In brackets, the 95 % interval.", area(e, name, question)),
             ),
             (
                 "precision–recall",

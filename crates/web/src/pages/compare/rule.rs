@@ -1,9 +1,10 @@
 //! The rule by which customers are acted on today, beside the candidates.
 
 use actix_web::web;
+use pronoia_core::Kind;
 use pronoia_core::decide::{FixedRule, Payoff};
 use pronoia_core::evaluate::Confusion;
-use pronoia_core::expression::Expression;
+use pronoia_core::expression::{Expression, name_of};
 use pronoia_store::jobs::Work;
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
@@ -29,19 +30,22 @@ pub struct RuleView {
     pub found: Option<FixedRule>,
     /// Whether it is being tried.
     pub running: bool,
+    /// What one could look like, of the columns of this study.
+    pub example: String,
 }
 
 impl RuleView {
     /// The rule of a study, and what it came to.
     pub async fn of(app: &App, view: &StudyView) -> Result<Self, PageError> {
+        let example = example(view)?;
         let Some(condition) = view.state.todays_rule.clone() else {
-            return Ok(Self { condition: String::new(), found: None, running: false });
+            return Ok(Self { condition: String::new(), found: None, running: false, example });
         };
         let tried = app.store.rule_tried(view.study.id).await?;
         let basis = view.state.basis();
         let found = tried.map(|tried| tried.under(&condition, basis.as_ref())).transpose()?.flatten();
         let running = is_asked(app, &view.study, &Work::Rule { study: view.study.id }).await?;
-        Ok(Self { condition, found, running })
+        Ok(Self { condition, found, running, example })
     }
 
     /// In words, what is to be known of the figures.
@@ -52,6 +56,17 @@ impl RuleView {
             text::counted(found.unknown as usize, "customer", "customers")
         ))
     }
+}
+
+/// A condition on the first columns that go in and are numbers, about where half of the customers are.
+fn example(view: &StudyView) -> Result<String, PageError> {
+    let figures = view.table.figures()?;
+    let goes_in = |name: &str| view.state.columns.iter().any(|c| c.name == name && c.goes_in());
+    let numbers = figures.columns.iter().filter(|c| c.kind == Kind::Number && c.distinct > 2 && goes_in(&c.name));
+    let halves = numbers.filter_map(|c| Some((name_of(&c.name), c.numbers.as_ref()?.median)));
+    let parts: Vec<String> =
+        halves.take(2).zip(["<", ">="]).map(|((name, median), sign)| format!("{name} {sign} {median}")).collect();
+    Ok(parts.join(" AND "))
 }
 
 /// A line that no model is needed for.

@@ -23,6 +23,7 @@ use crate::App;
 use crate::books::Book;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
+use crate::pages::meaning::{self, Meanings};
 use crate::pages::train::{Detail, OfCandidate, fitted_asked_for};
 use crate::pages::{PageResult, StudyPath, ask_once, is_asked, see_other};
 use crate::session::Visitor;
@@ -50,6 +51,7 @@ struct Page {
 /// What was found out.
 struct Found {
     leaning: Leaning,
+    meaning: Meanings,
     effect: Option<EffectView>,
     together: Together,
 }
@@ -161,6 +163,7 @@ impl Found {
         let kind = |name: &str| kinds.iter().find(|kind| kind.0 == name).map_or(Kind::Category, |kind| kind.1);
         let (effect, joint) = averages(book, model, column, pair).await?;
         Ok(Self {
+            meaning: meaning::influence(&found.influence, &row.name, view.study.kind()),
             leaning: Leaning::of(&found, view, &asked, base, effect.as_ref().map(|e| e.column.as_str())),
             together: Together::of(&found, joint.as_ref(), (view, &kind), &asked, base, columns),
             effect: effect.map(|effect| EffectView::of(&effect, view.study.kind(), kind(&effect.column))),

@@ -7,6 +7,7 @@ use pronoia_core::number::{count, fixed, percent};
 use pronoia_core::study::Verdict;
 use serde::Deserialize;
 
+use super::super::meaning::{self, Meanings};
 use super::super::{PageResult, StudyPath, csv_file};
 use super::{Opened, Stop, found, ratio, share_of};
 use crate::App;
@@ -41,6 +42,8 @@ struct Page {
     /// Where the overall rate stands on the scale, in per cent of its width.
     overall: String,
     overall_rate: String,
+    /// Of the column shown first.
+    meaning: Meanings,
     looked: bool,
 }
 
@@ -114,6 +117,7 @@ pub async fn page(
             scale: Vec::new(),
             overall: String::new(),
             overall_rate: String::new(),
+            meaning: Meanings::new(),
             looked: false,
         });
     };
@@ -151,6 +155,7 @@ pub async fn page(
         overall: scale.at(overall),
         overall_rate: percent(overall),
         scale: scale.marks(),
+        meaning: shown.first().map_or(Meanings::new(), |d| meaning::driver(&drivers, d, study.study.kind())),
         looked: true,
     })
 }

@@ -7,6 +7,7 @@ use pronoia_core::number::{count, percent};
 use pronoia_core::prepare::Action;
 use serde::Deserialize;
 
+use super::super::meaning::{self, Meanings};
 use super::super::{PageResult, StudyPath, see_other, steps};
 use super::{Opened, Stop, Training, ratio};
 use crate::App;
@@ -26,6 +27,7 @@ struct Page {
     pairs: Vec<Pair>,
     columns: Vec<String>,
     map: Option<Map>,
+    meaning: Meanings,
     looked: bool,
 }
 
@@ -72,7 +74,16 @@ pub async fn together(
     let Opened { study, frame, stop, drivers } = Opened::at(&app, &visitor, path.id, "together").await?;
     let Some(drivers) = drivers else {
         let heading = "Which columns matter together?".into();
-        return html(&Page { frame, stop, heading, pairs: Vec::new(), columns: Vec::new(), map: None, looked: false });
+        return html(&Page {
+            frame,
+            stop,
+            heading,
+            pairs: Vec::new(),
+            columns: Vec::new(),
+            map: None,
+            meaning: Meanings::new(),
+            looked: false,
+        });
     };
     let chosen = match (&query.down, &query.across) {
         (Some(down), Some(across)) if down == across => {
@@ -106,7 +117,8 @@ pub async fn together(
     let mut columns: Vec<String> = drivers.columns.iter().map(|d| d.column.clone()).collect();
     columns.sort();
     let overall = drivers.all.rate();
-    html(&Page { frame, map: map.map(|m| written(&m, overall)), stop, heading, pairs, columns, looked: true })
+    let meaning = map.as_ref().map_or(Meanings::new(), meaning::pair);
+    html(&Page { frame, map: map.map(|m| written(&m, overall)), stop, heading, pairs, columns, meaning, looked: true })
 }
 
 /// Cells of a map, and the name of the column to make of them.

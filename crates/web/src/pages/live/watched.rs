@@ -6,6 +6,7 @@ use pronoia_store::release_promise;
 use crate::App;
 use crate::api::served::DAYS;
 use crate::error::PageError;
+use crate::pages::meaning::{self, Meanings};
 use crate::text;
 
 /// Values never seen that are listed.
@@ -18,6 +19,8 @@ pub struct WatchView {
     pub moved: bool,
     /// Probabilities first, then columns, the farthest moved first.
     pub lines: Vec<MovedLine>,
+    /// Of the line that comes first.
+    pub meaning: Meanings,
     /// Values that training never saw.
     pub unseen: Option<String>,
     pub promises: Vec<PromiseLine>,
@@ -71,8 +74,11 @@ impl WatchView {
             promises.push(PromiseLine::of(&row, number)?);
         }
         let (finding, moved) = sentence(&found);
-        let lines = found.scores.iter().map(|drift| line("probability", drift));
-        let lines = lines.chain(found.columns.iter().map(|moved| line(&moved.column, &moved.drift))).collect();
+        let scores = found.scores.iter().map(|drift| ("probability", drift));
+        let drifts: Vec<(&str, &Drift)> =
+            scores.chain(found.columns.iter().map(|moved| (moved.column.as_str(), &moved.drift))).collect();
+        let meaning = drifts.first().map_or(Meanings::new(), |(name, drift)| meaning::drift(name, drift));
+        let lines = drifts.into_iter().map(|(name, drift)| line(name, drift)).collect();
         let unseen = (!found.unseen.is_empty()).then(|| {
             let named =
                 |(column, value, count): &(String, String, u64)| format!("{column} “{value}” ({})", text::count(count));
@@ -82,7 +88,7 @@ impl WatchView {
                 if more > 0 { format!(", and {}", text::counted(more, "other", "others")) } else { String::new() };
             format!("Values that training never saw: {}{more}.", some.join(", "))
         });
-        Ok(Self { finding, moved, lines, unseen, promises })
+        Ok(Self { finding, moved, lines, meaning, unseen, promises })
     }
 }
 
