@@ -14,8 +14,8 @@ use rand_chacha::ChaCha8Rng;
 use support::study::{Study, queued};
 use support::{EMAIL, Http, until};
 
-/// How long an analyst looks at a page, on average.
-const LOOKS: Duration = Duration::from_secs(2);
+/// How long a hand rests between two moves of the line; only then is the server asked.
+const RESTS: Duration = Duration::from_millis(500);
 
 /// What one analyst met: how long each page took, by its name, and whatever was wrong.
 #[derive(Default)]
@@ -24,8 +24,8 @@ struct Met {
     wrong: Vec<String>,
 }
 
-/// Works as an analyst does until the time is over.
-fn works(http: &Http, (study, list): (i64, i64), number: u64, until: Instant) -> Met {
+/// Works as an analyst does until the time is over, looking at a page for `looks` on average.
+fn works(http: &Http, (study, list): (i64, i64), number: u64, (until, looks): (Instant, Duration)) -> Met {
     let mut rng = ChaCha8Rng::seed_from_u64(number);
     let mut met = Met::default();
     let see = |met: &mut Met, name: &'static str, path: &str| {
@@ -55,16 +55,17 @@ fn works(http: &Http, (study, list): (i64, i64), number: u64, until: Instant) ->
             6 => see(&mut met, "customer", &at("decide/customer")),
             7 => see(&mut met, "ledger", &at("ledger")),
             8 => see(&mut met, "train", &at("train")),
-            // Dragging the line asks many times in a row.
+            // Dragging the line asks again whenever the hand rests.
             _ => {
                 see(&mut met, "decide", &at("decide"));
                 for _ in 0..rng.random_range(2..8u8) {
+                    std::thread::sleep(RESTS);
                     let line = rng.random_range(2..60u8);
                     see(&mut met, "dragged", &at(&format!("decide/curve?line={line}&line_as=share")));
                 }
             }
         }
-        std::thread::sleep(LOOKS.mul_f64(rng.random_range(0.2..1.8)));
+        std::thread::sleep(looks.mul_f64(rng.random_range(0.2..1.8)));
     }
     met
 }
@@ -78,7 +79,9 @@ fn within(times: &mut [Duration], share: f64) -> Duration {
 #[tokio::test(flavor = "multi_thread")]
 async fn pages_stay_quick_for_many_analysts_while_models_are_fitted() {
     let is_slow = std::env::var("PRONOIA_TEST_SLOW").is_ok();
-    let (analysts, seconds) = if is_slow { (50, 600) } else { (6, 10) };
+    // Whoever works looks at a page for ten seconds; in the short run everything is quicker.
+    let (analysts, seconds, looks) = if is_slow { (50, 600, 10.0) } else { (6, 10, 0.5) };
+    let looks = Duration::from_secs_f64(looks);
     let study = Study::begun(&members(24_000, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.looked_at().await;
@@ -128,7 +131,7 @@ async fn pages_stay_quick_for_many_analysts_while_models_are_fitted() {
         for (number, http) in sessions.iter().enumerate() {
             let met = &met;
             scope.spawn(move || {
-                let found = works(http, (id, list), number as u64, end);
+                let found = works(http, (id, list), number as u64, (end, looks));
                 met.lock().expect("met").push(found);
             });
         }

@@ -19,7 +19,9 @@ pub struct Answer {
 
 impl Http {
     pub fn new(server: &Server) -> Self {
-        let config = ureq::Agent::config_builder().http_status_as_error(false).max_redirects(0);
+        // Servers let go of connections on which nothing comes; one that is older is not used again.
+        let idle = std::time::Duration::from_secs(3);
+        let config = ureq::Agent::config_builder().http_status_as_error(false).max_redirects(0).max_idle_age(idle);
         Self { agent: config.build().into(), url: server.url.clone(), cookie: String::new() }
     }
 
