@@ -12,33 +12,80 @@ use rand::seq::IndexedRandom;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use support::study::{Study, queued};
-use support::{EMAIL, Http, until};
+use support::{Answer, EMAIL, Http, until};
 
 /// How long a hand rests between two moves of the line; only then is the server asked.
 const RESTS: Duration = Duration::from_millis(500);
+
+/// How often the page of a job looks again.
+const PAGE_LOOKS_AGAIN: Duration = Duration::from_secs(1);
 
 /// What one analyst met: how long each page took, by its name, and whatever was wrong.
 #[derive(Default)]
 struct Met {
     pages: Vec<(&'static str, Duration)>,
     wrong: Vec<String>,
+    /// Lists that were scored.
+    scored: usize,
+}
+
+/// What analysts work at: a study, a scored list of it, and customers to score.
+struct Work {
+    study: i64,
+    list: i64,
+    customers: Vec<u8>,
+}
+
+impl Met {
+    /// Looks at a page; it, if it is as it should be.
+    fn see(&mut self, http: &Http, name: &'static str, path: &str) -> Option<Answer> {
+        let begun = Instant::now();
+        let answer = http.try_get(path);
+        self.pages.push((name, begun.elapsed()));
+        match answer {
+            Ok(answer) if [200, 303].contains(&answer.status) => return Some(answer),
+            Ok(answer) => self.wrong.push(format!("{path}: {} {}", answer.status, answer.text)),
+            Err(e) => self.wrong.push(format!("{path}: {e}")),
+        }
+        None
+    }
+
+    /// Looks at a job until it is done; where it leads.
+    fn wait(&mut self, http: &Http, job: &str, until: Instant) -> Option<String> {
+        while Instant::now() < until {
+            let page = self.see(http, "job", job)?;
+            if page.status == 303 {
+                return Some(page.location);
+            }
+            if page.text.contains("role=\"alert\"") {
+                self.wrong.push(format!("{job}: {}", page.text));
+                return None;
+            }
+            std::thread::sleep(PAGE_LOOKS_AGAIN);
+        }
+        None
+    }
+
+    /// Brings a list, waits until it is matched, and has it scored.
+    fn score(&mut self, http: &Http, (study, customers): (i64, &[u8]), until: Instant) {
+        let sent = http.upload_list(study, "renewals.csv", customers);
+        let Some(list) = self.wait(http, &sent.location, until) else { return };
+        self.see(http, "list", &list);
+        let scored = http.submit(&format!("{list}/score"), &[]);
+        let Some(list) = self.wait(http, &scored.location, until) else { return };
+        self.see(http, "list", &list);
+        self.scored += 1;
+    }
 }
 
 /// Works as an analyst does until the time is over, looking at a page for `looks` on average.
-fn works(http: &Http, (study, list): (i64, i64), number: u64, (until, looks): (Instant, Duration)) -> Met {
+fn works(http: &Http, of: &Work, number: u64, (until, looks): (Instant, Duration)) -> Met {
     let mut rng = ChaCha8Rng::seed_from_u64(number);
     let mut met = Met::default();
-    let see = |met: &mut Met, name: &'static str, path: &str| {
-        let begun = Instant::now();
-        let answer = http.get(path);
-        met.pages.push((name, begun.elapsed()));
-        if answer.status != 200 {
-            met.wrong.push(format!("{path}: {} {}", answer.status, answer.text));
-        }
-    };
-    let at = |page: &str| format!("/studies/{study}/{page}");
+    let see = |met: &mut Met, name, path: &str| drop(met.see(http, name, path));
+    let at = |page: &str| format!("/studies/{}/{page}", of.study);
     while Instant::now() < until {
-        match rng.random_range(0..12u8) {
+        match rng.random_range(0..13u8) {
             0 => see(&mut met, "questions", "/"),
             1 => {
                 let sort = ["annual_fee", "tenure_months", "species"].choose(&mut rng).expect("one");
@@ -51,10 +98,16 @@ fn works(http: &Http, (study, list): (i64, i64), number: u64, (until, looks): (I
             2 => see(&mut met, "drivers", &at("drivers")),
             3 => see(&mut met, "prepare", &at("prepare")),
             4 => see(&mut met, "compare", &at("compare")),
-            5 => see(&mut met, "list", &at(&format!("lists/{list}?page={}", rng.random_range(1..10u8)))),
+            5 => see(&mut met, "list", &at(&format!("lists/{}?page={}", of.list, rng.random_range(1..10u8)))),
             6 => see(&mut met, "customer", &at("decide/customer")),
             7 => see(&mut met, "ledger", &at("ledger")),
             8 => see(&mut met, "train", &at("train")),
+            9 => {
+                see(&mut met, "lists", &at("lists"));
+                if rng.random_bool(0.5) {
+                    met.score(http, (of.study, &of.customers), until);
+                }
+            }
             // Dragging the line asks again whenever the hand rests.
             _ => {
                 see(&mut met, "decide", &at("decide"));
@@ -89,6 +142,8 @@ async fn pages_stay_quick_for_many_analysts_while_models_are_fitted() {
     assert_eq!(study.post("decide", &[("save_rate", "60")]), 303);
     study.scored("renewals.csv", &renewals_csv(&members(3_000, SEED + 1, FIRST_RENEWAL))).await;
     let list = study.store.lists(study.id).await.expect("lists")[0].id;
+    let customers = renewals_csv(&members(300, SEED + 2, FIRST_RENEWAL));
+    let work = Work { study: study.id, list, customers };
     let basis = study.state().await.basis().expect("a basis");
     let sessions: Vec<Http> = (0..analysts).map(|_| Http::signed_in(&study.server, EMAIL)).collect();
 
@@ -129,9 +184,9 @@ async fn pages_stay_quick_for_many_analysts_while_models_are_fitted() {
     };
     std::thread::scope(|scope| {
         for (number, http) in sessions.iter().enumerate() {
-            let met = &met;
+            let (met, work) = (&met, &work);
             scope.spawn(move || {
-                let found = works(http, (id, list), number as u64, (end, looks));
+                let found = works(http, work, number as u64, (end, looks));
                 met.lock().expect("met").push(found);
             });
         }
@@ -143,8 +198,9 @@ async fn pages_stay_quick_for_many_analysts_while_models_are_fitted() {
     let count = all.len();
     let [middle, most, nearly_all] = [0.5, 0.95, 0.99].map(|share| within(&mut all, share));
     println!(
-        "{analysts} analysts, {seconds} s, {count} pages, {} fits done: p50 {middle:?}, p95 {most:?}, p99 {nearly_all:?}, at most {:?}",
+        "{analysts} analysts, {seconds} s, {count} pages, {} fits done, {} lists scored: p50 {middle:?}, p95 {most:?}, p99 {nearly_all:?}, at most {:?}",
         fits.lock().expect("counted"),
+        met.iter().map(|met| met.scored).sum::<usize>(),
         all[count - 1]
     );
     let mut names: Vec<&str> = met.iter().flat_map(|met| met.pages.iter().map(|page| page.0)).collect();

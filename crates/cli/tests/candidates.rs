@@ -2,8 +2,11 @@
 
 mod support;
 
+use std::sync::Arc;
+
 use pronoia_core::learn::Family;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
+use pronoia_store::candidates::Candidate;
 use support::study::Study;
 use support::{Browser, plain, until};
 
@@ -26,7 +29,7 @@ async fn every_family_is_fitted_and_says_what_it_is() {
         assert_eq!(study.post("train", quick), 303, "{}", family.word);
     }
     let models = until("all are fitted", || async {
-        let models = study.store.models(study.id).await.ok()?;
+        let models = study.store.candidates(study.id, &[]).await.ok()?;
         models.iter().all(|m| m.state == "fitted").then_some(models)
     })
     .await;
@@ -64,7 +67,7 @@ async fn every_family_is_fitted_and_says_what_it_is() {
     let answer =
         study.http.submit(&format!("/studies/{}/train", study.id), &[("family", "boosted"), ("learning-rate", "7")]);
     assert!(answer.status == 422 && plain(&answer.text).contains("above 0 and at most 1"), "{}", plain(&answer.text));
-    assert_eq!(study.store.models(study.id).await.expect("models").len(), Family::ALL.len());
+    assert_eq!(study.store.candidates(study.id, &[]).await.expect("models").len(), Family::ALL.len());
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -72,15 +75,50 @@ async fn what_two_said_of_the_same_customers_is_kept_row_by_row() {
     let study = begun(3_000).await;
     study.fitted("logistic").await;
     study.fitted("scorecard").await;
-    let ids: Vec<i64> = study.store.models(study.id).await.expect("models").iter().map(|m| m.id).collect();
+    let ids: Vec<i64> = study.store.candidates(study.id, &[]).await.expect("models").iter().map(|m| m.id).collect();
     let paired = study.store.paired(ids[0], ids[1]).await.expect("stored").expect("both are judged");
     assert_eq!(paired.event.len(), 600, "every validation row");
     let turned = study.store.paired(ids[1], ids[0]).await.expect("stored").expect("both are judged");
     assert_eq!((&paired.first, &paired.event), (&turned.second, &turned.event));
     assert_eq!(study.store.paired(ids[0], ids[1] + 99).await.expect("stored"), None, "one that is not there");
-    let judged = study.store.models(study.id).await.expect("models")[0].judged().expect("stored").expect("judged");
+    let model = study.store.candidates(study.id, &[]).await.expect("models").remove(0);
+    let judged = model.judged().expect("stored").expect("judged");
     let area = pronoia_core::evaluate::area_under_roc(&paired.first, &paired.event, None);
     assert!((area - judged.area_under_roc).abs() < 1e-12, "the same probabilities as in its figures");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_known_of_candidates_is_read_again_only_where_it_was_changed() {
+    let study = begun(1_000).await;
+    study.fitted("bayes").await;
+    study.fitted("scorecard").await;
+    let study = &study;
+    let listed =
+        |known: Vec<Arc<Candidate>>| async move { study.store.candidates(study.id, &known).await.expect("models") };
+    let first = listed(vec![]).await;
+    let again = listed(first.clone()).await;
+    assert_eq!(again.len(), 2);
+    assert!(first.iter().zip(&again).all(|(a, b)| Arc::ptr_eq(a, b)), "nothing was read twice");
+
+    // One is proved, a third waits, and is fitted; each is seen at once, and only they are read.
+    let id = first[0].id.to_string();
+    assert_eq!(study.post("train/prove", &[("model", &id)]), 303);
+    let proved = until("it is proved", || async {
+        Some(listed(first.clone()).await).filter(|models| models[0].proved().is_ok_and(|proof| proof.is_some()))
+    })
+    .await;
+    assert!(!Arc::ptr_eq(&first[0], &proved[0]));
+    assert!(Arc::ptr_eq(&first[1], &proved[1]));
+    study.fitted("logistic").await;
+    let three = listed(proved.clone()).await;
+    assert_eq!(three.iter().map(|m| m.state.as_str()).collect::<Vec<_>>(), ["fitted"; 3]);
+    assert!(proved.iter().zip(&three).all(|(a, b)| Arc::ptr_eq(a, b)));
+
+    // One that was taken off the list is none of them any more, nor is it on a page.
+    assert_eq!(study.post("train/retire", &[("model", &id)]), 303);
+    let left = listed(three.clone()).await;
+    assert!(left.len() == 2 && Arc::ptr_eq(&left[0], &three[1]) && Arc::ptr_eq(&left[1], &three[2]));
+    assert!(!study.page("train").contains(&format!("train?model={id}")));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -167,7 +205,7 @@ async fn a_search_tries_ends_and_leaves_what_it_found_as_a_candidate() {
     let answer = search(&fields);
     assert_eq!(answer.status, 303, "{}", answer.text);
     let found = until("what was found is fitted", || async {
-        let models = study.store.models(study.id).await.ok()?;
+        let models = study.store.candidates(study.id, &[]).await.ok()?;
         models.first().filter(|m| m.state == "fitted").cloned()
     })
     .await;

@@ -111,7 +111,7 @@ async fn a_balanced_model_says_so_and_its_probabilities_hold() {
     assert!(page.contains("of them are made up") && page.contains("(40.0 %)"), "{page}");
     assert_eq!(study.post("train", &[("family", "logistic")]), 303);
     let model = until("the model is fitted", || async {
-        study.store.models(study.id).await.ok()?.into_iter().find(|m| m.state == "fitted")
+        study.store.candidates(study.id, &[]).await.ok()?.into_iter().find(|m| m.state == "fitted")
     })
     .await;
     let evaluation = model.judged().expect("stored").expect("judged");
@@ -166,7 +166,8 @@ async fn accuracy_stands_beside_that_of_saying_no_to_everybody() {
     let study = begun("yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("logistic").await;
-    let evaluation = study.store.models(study.id).await.expect("models")[0].judged().expect("read").expect("judged");
+    let model = study.store.candidates(study.id, &[]).await.expect("models").remove(0);
+    let evaluation = model.judged().expect("read").expect("judged");
     let page = study.page("compare?measures=actions");
     let others = evaluation.rows - evaluation.events;
     let said = format!("Saying “no” to everyone is right for {others} of {}", evaluation.rows);

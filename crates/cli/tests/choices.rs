@@ -61,10 +61,10 @@ async fn a_change_upstream_marks_what_is_stale_and_taking_it_back_clears_the_mar
 
     // Fitted anew on other columns, the old fit leaves the list and the policy keeps saying whose it is.
     study.post("prepare/column", &change);
-    let old = study.store.models(study.id).await.expect("models")[0].id;
+    let old = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
     assert_eq!(study.post("train/again", &[("model", &old.to_string())]), 303);
     until("the new fit is there", || async {
-        let models = study.store.models(study.id).await.ok()?;
+        let models = study.store.candidates(study.id, &[]).await.ok()?;
         (models.len() == 1 && models[0].id != old && models[0].state == "fitted").then_some(())
     })
     .await;
@@ -157,7 +157,8 @@ async fn the_event_may_be_several_values_or_a_part_of_a_number() {
     assert_eq!(state.counted, Some((events, known)));
     assert!(study.page("prepare").contains("without an outcome are left aside"));
     study.fitted("logistic").await;
-    let evaluation = study.store.models(study.id).await.expect("models")[0].judged().expect("stored").expect("judged");
+    let model = study.store.candidates(study.id, &[]).await.expect("models").remove(0);
+    let evaluation = model.judged().expect("stored").expect("judged");
     assert!(evaluation.events > 0 && evaluation.rows < 3_000 / 5 + 1);
 
     // With another event of the same column, the roles that were chosen stay.

@@ -2,13 +2,15 @@
 
 mod support;
 
+use std::sync::Arc;
+
 use pronoia_core::cautions::Rule;
 use pronoia_core::expression::Expression;
 use pronoia_core::intake::read_table;
 use pronoia_core::model::Recipe;
 use pronoia_core::progress::Unwatched;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
-use pronoia_store::model;
+use pronoia_store::candidates::Candidate;
 use support::study::Study;
 use support::{EMAIL, Http, Server, plain, until};
 
@@ -18,13 +20,13 @@ async fn begun(people: usize) -> Study {
     study
 }
 
-async fn models(study: &Study) -> Vec<model::Model> {
-    study.store.models(study.id).await.expect("models")
+async fn models(study: &Study) -> Vec<Arc<Candidate>> {
+    study.store.candidates(study.id, &[]).await.expect("models")
 }
 
-async fn all_fitted(study: &Study, count: usize) -> Vec<model::Model> {
+async fn all_fitted(study: &Study, count: usize) -> Vec<Arc<Candidate>> {
     until("all are fitted", || async {
-        let models = study.store.models(study.id).await.ok()?;
+        let models = study.store.candidates(study.id, &[]).await.ok()?;
         (models.len() == count && models.iter().all(|m| m.state == "fitted")).then_some(models)
     })
     .await
@@ -189,7 +191,7 @@ async fn a_fit_that_memory_will_never_hold_is_refused_before_it_starts() {
     let answer = http.submit(&format!("/studies/{id}/train"), &[("family", "boosted")]);
     let says = plain(&answer.text);
     assert!(answer.status == 422 && says.contains("GB of memory") && says.contains("Draw a sample"), "{says}");
-    assert!(store.models(id).await.expect("models").is_empty(), "nothing was put in the queue");
+    assert!(store.candidates(id, &[]).await.expect("models").is_empty(), "nothing was put in the queue");
 }
 
 #[tokio::test(flavor = "multi_thread")]

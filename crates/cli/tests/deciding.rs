@@ -26,8 +26,9 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     }
 
     // Acting on everybody: the break-even of the closed form, in the page's own figures.
-    let model = study.store.models(study.id).await.expect("models")[0].id;
-    let ranking = study.store.ranking(model).await.expect("read").expect("judged");
+    let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
+    let (_, ranking) = study.store.figures(&[model]).await.expect("read").remove(&model).expect("judged");
+    let ranking = ranking.expect("ranked");
     let (n, e) = (ranking.rows as f64, ranking.events as f64);
     let stayers = (n - e) * (0.35 * 24.0 + 2.4);
     let value_kept = 24.0 + (e * 2.4 + stayers) / (e * 0.9);
@@ -85,7 +86,7 @@ async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them()
     assert_eq!((chosen.policy.rule.by, chosen.currency.as_str()), (Order::Gain, "EUR"));
 
     // What it promises is what adding up the judged customers gives.
-    let model = &study.store.models(study.id).await.expect("models")[0];
+    let model = &study.store.candidates(study.id, &[]).await.expect("models")[0];
     let told = study.store.judgement(model.id).await.expect("read").expect("judged");
     let mut brought = 0.0;
     for ((&row, &p), &left) in told.positions.iter().zip(&told.probability).zip(&told.event) {
@@ -164,7 +165,7 @@ async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
         let of = |save: f64, cost: f64| p * (save * (0.8 * fee - cost) - 2.0) - (1.0 - p) * (0.3 * cost + 2.0);
         [of(0.3, 40.0), of(0.12, 3.0)]
     };
-    let model = &study.store.models(study.id).await.expect("models")[0];
+    let model = &study.store.candidates(study.id, &[]).await.expect("models")[0];
     let told = study.store.judgement(model.id).await.expect("read").expect("judged");
     let each = 3_000.0 / told.event.len() as f64;
     let (mut brought, mut given) = (0.0, [0.0; 2]);
@@ -262,7 +263,7 @@ async fn a_policy_of_an_earlier_version_still_stands() {
     let mut study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
-    let model = study.store.models(study.id).await.expect("models")[0].id;
+    let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
     study.server.kill();
     // As the version before left it.
     let earlier = format!(
@@ -322,7 +323,7 @@ async fn the_account_of_a_customer_adds_up_and_follows_what_is_changed() {
         assert!(page.contains("Of the 5 real customers most like this"), "{row}");
     }
     // Its values are those of the row, and what is typed in their place counts.
-    let model = &study.store.models(study.id).await.expect("models")[0];
+    let model = &study.store.candidates(study.id, &[]).await.expect("models")[0];
     let model = study.store.model(model.id).await.expect("stored").fitted().expect("a model");
     let at = model.inputs().position(|input| input.name == "declined_claims").expect("a column");
     let probability = |page: &str| -> f64 {
@@ -353,7 +354,7 @@ async fn groups_are_counted_as_the_policy_treats_them_and_stand_on_the_sheet() {
     study.fitted("scorecard").await;
     assert_eq!(study.post("decide", &[("line", "0.2"), ("population", "3000")]), 303);
 
-    let model = &study.store.models(study.id).await.expect("models")[0];
+    let model = &study.store.candidates(study.id, &[]).await.expect("models")[0];
     let told = study.store.judgement(model.id).await.expect("read").expect("judged");
     let page = study.page("decide/groups?column=plan_tier");
     for tier in ["Basic", "Plus", "Complete"] {
@@ -399,7 +400,7 @@ async fn what_a_model_goes_by_is_found_out_and_is_of_the_policy_it_was_found_for
     assert!(study.page("decide/why").contains("Nothing to look into yet"));
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
-    let model = study.store.models(study.id).await.expect("models")[0].id.to_string();
+    let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id.to_string();
     assert!(study.page("decide/why").contains("What does scorecard go by?"));
 
     // Without a policy there is no money to lose.
@@ -445,7 +446,7 @@ async fn what_stands_in_for_a_sensitive_column_can_be_decided_without() {
     assert!(page.contains("By owner_age_band, without retired_discount") && page.contains("90 % interval"), "{page}");
 
     // It is what a model made without the column decides on the same customers.
-    let model = study.store.models(study.id).await.expect("models")[0].id;
+    let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
     let found = study.store.tried_without(model).await.expect("read").expect("found");
     let told = study.store.judgement(model).await.expect("read").expect("judged");
     let worth = |event: bool| found.chosen.policy.economics.typical().payoffs().gain().happened(event);

@@ -40,7 +40,7 @@ async fn the_demonstration_leaves_no_screen_empty_and_is_loaded_once() {
     assert!(!store.lists(churn.id).await.expect("lists").is_empty());
     let credit = of("instalment").choices().expect("choices").policy.expect("a policy");
     assert!(credit.policy.rule.refer_from.is_some(), "two cut-offs");
-    assert!(store.models(of("dental").id).await.expect("models").len() >= 3, "a comparison");
+    assert!(store.candidates(of("dental").id, &[]).await.expect("models").len() >= 3, "a comparison");
     drop(store);
     walked(&http);
 }

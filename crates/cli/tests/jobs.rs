@@ -70,13 +70,15 @@ async fn what_waits_is_stopped_at_once_and_can_be_fitted_again() {
     let again = http.submit(&format!("/studies/{study}/train/again"), &[("model", &model.to_string())]);
     assert_eq!(again.status, 303, "{}", again.text);
     until("the model is fitted", || async {
-        let models = store.models(study).await.ok()?;
+        let models = store.candidates(study, &[]).await.ok()?;
         (models.len() == 1 && models[0].state == "fitted").then_some(())
     })
     .await;
     let (second, _) = queued(&store, (1, study), &settings, &basis).await;
-    let names =
-        [store.models(study).await.expect("models")[0].name.clone(), store.model(second).await.expect("it").name];
+    let names = [
+        store.candidates(study, &[]).await.expect("models")[0].name.clone(),
+        store.model(second).await.expect("it").name,
+    ];
     assert_eq!(names, ["Logistic regression", "Logistic regression 2"], "the same name only once");
 }
 

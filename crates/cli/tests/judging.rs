@@ -36,7 +36,7 @@ async fn cross_validation_judges_all_that_is_not_sealed_and_the_seal_still_confi
     assert!(page.contains("Models are chosen by 5-fold cross-validation"), "{page}");
     assert!(page.contains("the same; the fold left out judges"), "{page}");
     study.fitted("logistic").await;
-    let id = study.store.models(study.id).await.expect("models")[0].id;
+    let id = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
     let model = study.store.model(id).await.expect("stored");
     let unsealed = MEMBERS as u64 * 8 / 10;
     let judged = model.judged().expect("stored").expect("judged");
@@ -77,7 +77,7 @@ async fn a_sample_takes_part_and_the_rest_does_not() {
     assert_eq!(drawn, MEMBERS as u64 / 4);
     // Whoever is scored is never sampled.
     study.fitted("logistic").await;
-    let id = study.store.models(study.id).await.expect("models")[0].id;
+    let id = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
     let model = study.store.model(id).await.expect("stored").fitted().expect("a model");
     assert_eq!(model.rows, survey.training.rows);
     assert!(model.inputs().count() > 5);

@@ -166,7 +166,7 @@ async fn a_search_goes_on_where_it_was_broken_off() {
     assert_eq!(tried[0], tried[1], "the same candidates with the same figures");
     assert!(before.tried.iter().zip(&tried[0]).all(|(a, b)| a.settings == b.0), "none was tried twice");
     until("both are fitted", || async {
-        let models = store.models(study).await.ok()?;
+        let models = store.candidates(study, &[]).await.ok()?;
         (models.len() == 2 && models.iter().all(|m| m.state == "fitted")).then_some(())
     })
     .await;

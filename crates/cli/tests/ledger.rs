@@ -33,7 +33,7 @@ async fn any_choice_is_taken_back_after_it_was_said_what_follows() {
     assert_eq!((leave("species"), leave("tenure_months")), (303, 303));
     study.looked_at().await;
     study.fitted("logistic").await;
-    let model = study.store.models(study.id).await.expect("models")[0].id;
+    let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
     assert_eq!(study.post("prepare/steps", &[("kind", "log"), ("column", "months_since_visit")]), 303);
     let species = study.state().await.columns.iter().find(|c| c.name == "species").expect("a column").role;
     assert_eq!(species, Role::LeftOut);

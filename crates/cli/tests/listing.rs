@@ -238,7 +238,7 @@ async fn the_same_customers_scored_twice_stand_side_by_side() {
     assert!(!first.page().contains("side by side"));
     // Another model, and another line.
     study.fitted("boosted").await;
-    let boosted = study.store.models(study.id).await.expect("models")[1].id.to_string();
+    let boosted = study.store.candidates(study.id, &[]).await.expect("models")[1].id.to_string();
     let other = [("value_kept", "0.8 * annual_fee"), ("line", "0.3"), ("model", boosted.as_str())];
     assert_eq!(study.post("decide", &other), 303);
     assert!(first.page().contains("Decide about the same customers by that, too"));

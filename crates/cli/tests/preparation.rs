@@ -31,8 +31,10 @@ async fn a_region_becomes_a_column_and_an_expression_is_mended() {
     let (http, id) = begun(&server).await;
     let store = server.store().await;
     assert_eq!(http.submit(&format!("/studies/{id}/train"), &[("family", "logistic")]).status, 303);
-    until("a model is fitted", || async { store.models(id).await.ok()?.into_iter().find(|m| m.state == "fitted") })
-        .await;
+    until("a model is fitted", || async {
+        store.candidates(id, &[]).await.ok()?.into_iter().find(|m| m.state == "fitted")
+    })
+    .await;
     let study = format!("{}/studies/{id}", server.url);
     let browser = Browser::open().await;
     browser.sign_in(&server).await;
@@ -154,7 +156,7 @@ async fn steps_are_switched_moved_taken_out_and_fitted_with() {
 
     assert_eq!(http.submit(&format!("/studies/{id}/train"), &[("family", "boosted")]).status, 303);
     let model = until("the model is fitted", || async {
-        let models = store.models(id).await.ok()?;
+        let models = store.candidates(id, &[]).await.ok()?;
         models.into_iter().find(|m| m.state == "fitted")
     })
     .await;

@@ -171,7 +171,7 @@ async fn figures_are_explained_with_their_own_counts_at_a_key() {
     let study = furnished().await;
     let b = Browser::open().await;
     b.sign_in(&study.server).await;
-    let model = study.store.models(study.id).await.expect("models")[0].id.to_string();
+    let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id.to_string();
     assert_eq!(study.post("decide/why", &[("model", &model)]), 303);
     until("it is known what the model goes by", || async {
         study.page("decide/why").contains("It leans on").then_some(())

@@ -353,7 +353,7 @@ async fn a_model_is_carried_elsewhere_and_a_statement_says_what_it_is() {
     assert_eq!(study.http.get(&format!("/studies/{}/forms/abacus", study.id)).status, 404);
     assert_eq!(study.http.get(&format!("/studies/{}/forms?model=999", study.id)).status, 404);
     study.fitted("neighbours").await;
-    let models = study.store.models(study.id).await.expect("models");
+    let models = study.store.candidates(study.id, &[]).await.expect("models");
     let page = study.page(&format!("forms?model={}", models.last().expect("a model").id));
     assert!(page.contains("hold the values of known customers"), "{page}");
 

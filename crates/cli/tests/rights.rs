@@ -93,7 +93,7 @@ async fn state_of(study: &Study) -> (Vec<String>, usize, usize, usize, String) {
         ledger.into_iter().map(|entry| entry.chosen).filter(|chosen| !taken(chosen)).collect(),
         store.tables(1).await.expect("tables").len(),
         store.lists(study.id).await.expect("lists").len(),
-        store.models(study.id).await.expect("models").len(),
+        store.candidates(study.id, &[]).await.expect("models").len(),
         study.server.answer("SELECT count(*)::text || ' ' || (SELECT count(*) FROM job) FROM membership").await,
     )
 }

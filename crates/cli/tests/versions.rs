@@ -55,8 +55,10 @@ async fn a_study_moves_to_a_newer_version_and_back() {
     let derive = [("kind", "derive"), ("name", "at Müllerwiese"), ("expression", "clinic = 'Müllerwiese'")];
     assert_eq!(post("prepare/steps", &derive).status, 303);
     post("train", &[("family", "logistic")]);
-    until("the model is fitted", || async { store.models(id).await.ok()?.into_iter().find(|m| m.state == "fitted") })
-        .await;
+    until("the model is fitted", || async {
+        store.candidates(id, &[]).await.ok()?.into_iter().find(|m| m.state == "fitted")
+    })
+    .await;
 
     let people = members(2_600, SEED + 4, FIRST_RENEWAL);
     let second = brought(&http, &store, "members.csv", &later(&people)).await;

@@ -193,6 +193,38 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(32))]
 
     #[test]
+    fn another_line_on_a_curve_is_what_weighing_anew_gives(
+        (p, event, _) in judged(), question in prop::sample::select(Question::ALL.to_vec()),
+        (first, second) in (0.0..1.0f64, 0.0..1.0f64), (share, refers) in (0.0..1.0f64, any::<bool>()),
+    ) {
+        let ranking = Ranking::of(&p, &event).expect("rows");
+        let (economics, population) = (Economics::usual(question), Population::of(5_000.0));
+        let before = Rule::cut_off(first);
+        let after = Rule {
+            limits: vec![Line::Share(share)],
+            refer_from: refers.then_some(second / 2.0),
+            ..Rule::cut_off(second)
+        };
+        let weigh = |rule: &Rule| Weighing::counted(&ranking, &economics, rule, &certain(&population));
+        let (moved, anew) = (weigh(&before).under(&after), weigh(&after));
+        prop_assert_eq!((moved.position, moved.limit, moved.refer), (anew.position, anew.limit, anew.refer));
+        prop_assert_eq!((moved.best, moved.expected()), (anew.best, anew.expected()));
+        let gain = |weighing: &Weighing| weighing.counted_decision().gain(&economics);
+        prop_assert_eq!(gain(&moved), gain(&anew));
+    }
+
+    #[test]
+    fn the_gain_of_the_best_point_is_that_of_the_whole_curve(
+        (p, event, _) in judged(), question in prop::sample::select(Question::ALL.to_vec()), size in 10.0..1e5f64,
+    ) {
+        let ranking = Ranking::of(&p, &event).expect("rows");
+        let (payoffs, population) = (Economics::usual(question).payoffs(), Population::of(size));
+        let curve = Curve::of(&ranking, &Worths::Same(payoffs), &population, 1);
+        let gain = Curve::best_gain(&ranking, &Worths::Same(payoffs), &population);
+        near(gain, curve.points[curve.best.at].profit - curve.none().profit, "best less nobody");
+    }
+
+    #[test]
     fn a_curve_is_what_adding_up_customer_by_customer_gives(
         (p, event, amounts) in judged(), question in prop::sample::select(Question::ALL.to_vec()),
         size in 10.0..1e5f64, rate in prop::option::of(0.02..0.9f64),

@@ -7,6 +7,7 @@ pub mod accounts;
 pub mod away;
 pub mod backup;
 pub mod campaigns;
+pub mod candidates;
 pub mod dictionary;
 mod entity;
 mod error;

@@ -10,8 +10,7 @@ use pronoia_core::model::Recipe;
 use pronoia_core::study::Basis;
 use pronoia_core::{Judged, Model};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
-    TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QuerySelect, TransactionTrait,
 };
 use serde::{Deserialize, Serialize};
 
@@ -50,64 +49,21 @@ pub struct Proof {
     pub at: chrono::DateTime<chrono::Utc>,
 }
 
-/// An evaluation without the points of its curves, which are most of it.
-const WITHOUT_CURVES: &str = r#"evaluation || '{"roc": [], "precision_recall": [], "gain": []}'::jsonb"#;
-
 impl Store {
-    /// All candidates of a study, oldest first, without what is only looked at when
-    /// one is open: its artefact, the rows that it was judged on and fitted to, the points of its curves, and
-    /// what was looked into besides.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn models(&self, study_id: i64) -> Result<Vec<model::Model>> {
-        use model::Column as C;
-        let rows = model::Entity::find()
-            .select_only()
-            .columns([C::Id, C::StudyId, C::Name, C::Settings, C::Basis, C::Seed, C::State])
-            .columns([C::FitSeconds, C::ScoreSeconds, C::Error, C::Retired, C::CreatedAt])
-            .columns([C::Cautions, C::Proof])
-            .expr_as(sea_orm::sea_query::Expr::cust(WITHOUT_CURVES), "evaluation")
-            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "ranking")
-            .expr_as(sea_orm::sea_query::Expr::cust("NULL::bytea"), "artefact")
-            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "training")
-            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "closer")
-            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "understanding")
-            .expr_as(sea_orm::sea_query::Expr::cust("NULL::jsonb"), "without")
-            .filter(C::StudyId.eq(study_id))
-            .filter(C::Retired.eq(false))
-            .order_by_asc(C::Id)
-            .all(&self.db)
-            .await?;
-        Ok(rows)
-    }
-
-    /// The figures of the fitted candidates of a study that are on its list, with their curves; and the
-    /// rows that they were judged on, in order of probability.
+    /// The figures of those of some candidates that were judged, with their curves; and the rows that they
+    /// were judged on, in order of probability.
     ///
     /// # Errors
     /// If the database does not answer, or [`StoreError::Damaged`].
-    pub async fn figures(&self, study_id: i64) -> Result<HashMap<i64, (Evaluation, Option<Ranking>)>> {
+    pub async fn figures(&self, models: &[i64]) -> Result<HashMap<i64, (Evaluation, Option<Ranking>)>> {
         use model::Column as C;
         let judged = model::Entity::find().select_only().columns([C::Id, C::Evaluation, C::Ranking]);
-        let judged =
-            judged.filter(C::StudyId.eq(study_id)).filter(C::Retired.eq(false)).filter(C::Evaluation.is_not_null());
+        let judged = judged.filter(C::Id.is_in(models.iter().copied())).filter(C::Evaluation.is_not_null());
         let rows: Vec<(i64, serde_json::Value, Option<serde_json::Value>)> = judged.into_tuple().all(&self.db).await?;
         let read = |(id, evaluation, ranking): (i64, serde_json::Value, Option<serde_json::Value>)| {
             Ok((id, (serde_json::from_value(evaluation)?, ranking.map(serde_json::from_value).transpose()?)))
         };
         rows.into_iter().map(read).collect()
-    }
-
-    /// The rows that a candidate was judged on, in order of probability; none if it was not judged.
-    ///
-    /// # Errors
-    /// [`StoreError::NotFound`], or [`StoreError::Damaged`].
-    pub async fn ranking(&self, id: i64) -> Result<Option<Ranking>> {
-        let found = model::Entity::find_by_id(id).select_only().column(model::Column::Ranking);
-        let row: Option<Option<serde_json::Value>> = found.into_tuple().one(&self.db).await?;
-        let ranking = row.ok_or(StoreError::NotFound("This candidate"))?;
-        Ok(ranking.map(serde_json::from_value).transpose()?)
     }
 
     /// What all candidates of a study are called, those that were taken off the list among them.

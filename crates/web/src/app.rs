@@ -1,23 +1,32 @@
 //! What every page and every worker needs.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
-use pronoia_core::decide::{Ranking, Weighing};
+use pronoia_core::decide::Weighing;
 use pronoia_store::Store;
+use pronoia_store::candidates::Candidate;
 use pronoia_store::records::{ActedGroup, Hands, Mover};
 use pronoia_store::sources::Connector;
 
 use crate::Budget;
 use crate::api::served::Served;
 use crate::books::Books;
+use crate::judged::Judged;
 use crate::kept::Kept;
 use crate::pages::compare::Worth;
 use crate::pages::decide::Parts;
 use crate::pages::forms::Carried;
 
-/// Rules weighed on customers one by one that are kept.
+/// Customers weighed by amounts, and what else takes much room, that is kept.
 const WEIGHED: usize = 12;
+
+/// Candidates that are kept in memory.
+const CANDIDATES: usize = 1_000;
+
+/// For how many candidates it is kept what they are worth.
+const WORTHS: usize = 4_000;
 
 /// Columns of scored lists of which the groups are kept.
 const GROUPED: usize = 200;
@@ -56,11 +65,13 @@ pub struct App {
     pub memory: Budget,
     /// What models said of customers that somebody decides about.
     pub(crate) books: Books,
-    /// The rows that candidates were judged on, in order of probability.
-    pub(crate) ranked: Kept<i64, Ranking>,
+    /// Candidates of studies that were looked at.
+    pub(crate) candidates: Kept<i64, Vec<Arc<Candidate>>>,
+    /// What candidates came to.
+    pub(crate) judged: Judged,
     /// What candidates are worth by the amounts of policies.
     pub(crate) worth: Kept<(i64, String), Worth>,
-    /// Rules that were weighed on customers one by one.
+    /// Customers of candidates, weighed by amounts.
     pub(crate) weighed: Kept<String, Weighing>,
     /// What stands below their curves.
     pub(crate) below: Kept<String, Parts>,
@@ -87,8 +98,9 @@ impl App {
             connector,
             memory,
             books: Books::default(),
-            ranked: Kept::most(WEIGHED),
-            worth: Kept::most(GROUPED),
+            candidates: Kept::within(CANDIDATES, |candidates| candidates.len() + 1),
+            judged: Judged::default(),
+            worth: Kept::most(WORTHS),
             weighed: Kept::most(WEIGHED),
             below: Kept::most(WEIGHED),
             acted_by_group: Kept::most(GROUPED),

@@ -39,6 +39,11 @@ pub enum PageError {
     /// From the store.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// A mistake of ours ended the work.
+    #[error(
+        "The work for this page broke off because of a mistake in the program. Nothing was changed; please report it."
+    )]
+    BrokeOff,
     /// A page could not be written.
     #[error("The page could not be written: {0}")]
     Template(#[from] askama::Error),

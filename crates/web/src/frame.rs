@@ -1,13 +1,16 @@
 //! What stands around every page: head, route, ledger margin, works line.
 
+use std::sync::Arc;
+
 use pronoia_core::cautions::{self, Caution};
 use pronoia_core::decide::Population;
-use pronoia_core::study::{ChosenPolicy, StudyState};
+use pronoia_core::study::{Basis, ChosenPolicy, StudyState};
+use pronoia_store::candidates::Candidate;
 use pronoia_store::findings::FindingInShort;
 use pronoia_store::jobs::Work;
 use pronoia_store::ledger::Line;
 use pronoia_store::people::Role;
-use pronoia_store::{job, list, model, record_table, study};
+use pronoia_store::{job, list, record_table, study};
 
 use crate::error::PageError;
 use crate::session::Visitor;
@@ -109,9 +112,11 @@ pub struct StudyView {
     /// Its table.
     pub table: record_table::Model,
     /// Its candidates.
-    pub models: Vec<model::Model>,
+    pub models: Vec<Arc<Candidate>>,
     /// The policy's model where a newer fit has taken its place.
-    retired: Option<model::Model>,
+    retired: Option<Candidate>,
+    /// What models are fitted on by the present choices.
+    basis: Option<Basis>,
     /// Its lists.
     pub lists: Vec<list::Model>,
     /// How many releases it has.
@@ -150,6 +155,14 @@ impl Frame {
     }
 }
 
+/// The candidates of a study; of those who were met before, only what was changed is read.
+async fn candidates(app: &App, study: i64) -> Result<Vec<Arc<Candidate>>, PageError> {
+    let known = app.candidates.get(&study);
+    let present = app.store.candidates(study, known.as_deref().map_or(&[], Vec::as_slice)).await?;
+    app.candidates.put(study, present.clone());
+    Ok(present)
+}
+
 impl StudyView {
     /// The newest entry of its ledger.
     pub fn newest_entry(&self) -> Option<&Line> {
@@ -167,17 +180,17 @@ impl StudyView {
         let looking = !app.store.jobs_to(workspace, &Work::Drivers { study: id }).await?.is_empty();
         let study = app.store.study(workspace, id).await?;
         let state = study.choices()?;
-        let models = app.store.models(id).await?;
+        let models = candidates(app, id).await?;
         let retired = match &state.policy {
             Some(policy) if models.iter().all(|m| m.id != policy.model_id) => {
-                Some(app.store.model(policy.model_id).await?)
+                Some(app.store.model(policy.model_id).await?.into())
             }
             _ => None,
         };
         let mut of_candidates = Vec::new();
         let basis = state.basis();
-        for model in models.iter().filter(|m| m.state == "fitted" && m.fitted_on().ok() == basis) {
-            of_candidates.extend(model.warned_of()?);
+        for model in models.iter().filter(|m| m.state == "fitted" && m.fitted_on().ok() == basis.as_ref()) {
+            of_candidates.extend_from_slice(model.warned_of()?);
         }
         Ok(Self {
             of_candidates,
@@ -190,6 +203,7 @@ impl StudyView {
             finding: app.store.finding_in_short(id).await?,
             ledger: app.store.ledger(id).await?,
             looking,
+            basis,
             study,
         })
     }
@@ -201,19 +215,24 @@ impl StudyView {
 
     /// Whether a candidate was fitted on other choices than the present ones, or
     /// a newer fit has taken its place.
-    pub fn is_stale(&self, model: &model::Model) -> bool {
-        model.retired || model.fitted_on().ok() != self.state.basis()
+    pub fn is_stale(&self, model: &Candidate) -> bool {
+        model.retired || model.fitted_on().ok() != self.basis.as_ref()
     }
 
     /// Candidates that are fitted.
-    pub fn fitted(&self) -> impl Iterator<Item = &model::Model> {
-        self.models.iter().filter(|m| m.state == "fitted")
+    pub fn fitted(&self) -> impl Iterator<Item = &Candidate> {
+        self.models.iter().map(AsRef::as_ref).filter(|m| m.state == "fitted")
     }
 
     /// The policy's model, if it is there.
-    pub fn policy_model(&self) -> Option<(&ChosenPolicy, &model::Model)> {
+    pub fn policy_model(&self) -> Option<(&ChosenPolicy, &Candidate)> {
         let policy = self.state.policy.as_ref()?;
-        self.models.iter().chain(&self.retired).find(|m| m.id == policy.model_id).map(|m| (policy, m))
+        self.models
+            .iter()
+            .map(AsRef::as_ref)
+            .chain(&self.retired)
+            .find(|m| m.id == policy.model_id)
+            .map(|m| (policy, m))
     }
 
     /// What the policy promised when it was chosen.
@@ -297,7 +316,7 @@ impl StudyView {
 
     /// The candidate with the least log loss among those that are not stale,
     /// or among all if every one is.
-    pub fn best(&self) -> Result<Option<&model::Model>, PageError> {
+    pub fn best(&self) -> Result<Option<&Candidate>, PageError> {
         let mut judged = Vec::new();
         for model in self.fitted() {
             if let Some(evaluation) = model.judged()? {
@@ -322,7 +341,7 @@ impl StudyView {
 
     fn worse_than_chance(&self) -> Result<Option<String>, PageError> {
         for model in self.fitted().filter(|m| !self.is_stale(m)) {
-            if let Some(said) = model.judged()?.as_ref().and_then(cautions::worse_than_chance) {
+            if let Some(said) = model.judged()?.and_then(cautions::worse_than_chance) {
                 return Ok(Some(format!("{}: {said}", model.name)));
             }
         }

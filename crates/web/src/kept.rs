@@ -52,6 +52,7 @@ impl<K: PartialEq, T> Kept<K, T> {
     pub fn put(&self, from: K, thing: T) -> Arc<T> {
         let thing = Arc::new(thing);
         let mut things = self.things.lock().unwrap_or_else(PoisonError::into_inner);
+        things.retain(|(there, _)| *there != from);
         things.push_front((from, Arc::clone(&thing)));
         let mut taken = 0;
         let within = things.iter().take_while(|(_, thing)| {
@@ -96,5 +97,13 @@ mod tests {
         assert_eq!([4, 5, 3].map(|size| kept.get(&size).is_some()), [false, true, true]);
         kept.put(50, 50);
         assert_eq!([5, 3, 50].map(|size| kept.get(&size).is_some()), [false, false, true]);
+    }
+
+    #[test]
+    fn what_is_put_again_takes_the_place_of_what_was_there() {
+        let kept = Kept::most(2);
+        kept.put("a", 1);
+        (0..5).for_each(|at| drop(kept.put("b", at)));
+        assert_eq!([kept.get(&"a"), kept.get(&"b")].map(|found| found.as_deref().copied()), [Some(1), Some(4)]);
     }
 }

@@ -8,6 +8,7 @@ mod budget;
 pub mod demonstration;
 mod error;
 mod frame;
+mod judged;
 mod kept;
 mod pages;
 mod rights;
@@ -21,7 +22,12 @@ pub use app::{App, Config};
 pub use budget::Budget;
 pub use rights::{Door, Right, doors};
 
+use std::time::Duration;
+
 use actix_web::{HttpServer, web};
+
+/// How long a connection on which nothing comes is kept: as long as somebody looks at a page.
+const KEPT_OPEN: Duration = Duration::from_secs(75);
 
 /// Serves pages and works through the queue until the process is told to stop.
 ///
@@ -29,6 +35,11 @@ use actix_web::{HttpServer, web};
 /// If the address cannot be bound: another program uses the port.
 pub async fn serve(app: App) -> std::io::Result<()> {
     let address = (app.config.host.clone(), app.config.port);
+    // Threads take over how far their maker stands back: those that compute for pages are made here,
+    // before a job makes any.
+    if let Err(e) = rayon::ThreadPoolBuilder::new().thread_name(|at| format!("for-pages-{at}")).build_global() {
+        tracing::debug!("threads that compute for pages are there already: {e}");
+    }
     let workers = work::start(&app, 2);
     let writing = tokio::spawn(api::served::Served::keep_writing(app.clone()));
     let server_app = app.clone();
@@ -47,6 +58,7 @@ pub async fn serve(app: App) -> std::io::Result<()> {
                 .default_service(web::to(pages::nothing_here))
         })
         .workers(2)
+        .keep_alive(KEPT_OPEN)
         .client_request_timeout(app.config.patience)
         .shutdown_timeout(5)
         .bind(address)?;

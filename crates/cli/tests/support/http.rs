@@ -19,9 +19,7 @@ pub struct Answer {
 
 impl Http {
     pub fn new(server: &Server) -> Self {
-        // Servers let go of connections on which nothing comes; one that is older is not used again.
-        let idle = std::time::Duration::from_secs(3);
-        let config = ureq::Agent::config_builder().http_status_as_error(false).max_redirects(0).max_idle_age(idle);
+        let config = ureq::Agent::config_builder().http_status_as_error(false).max_redirects(0);
         Self { agent: config.build().into(), url: server.url.clone(), cookie: String::new() }
     }
 
@@ -45,14 +43,23 @@ impl Http {
     }
 
     fn answer(response: Result<ureq::http::Response<ureq::Body>, ureq::Error>) -> Answer {
-        let mut response = response.expect("an answer");
+        Self::read(response).expect("an answer")
+    }
+
+    fn read(response: Result<ureq::http::Response<ureq::Body>, ureq::Error>) -> Result<Answer, ureq::Error> {
+        let mut response = response?;
         let location = response.headers().get("location").map_or("", |l| l.to_str().expect("text")).to_owned();
-        let text = response.body_mut().with_config().limit(50 << 20).read_to_string().expect("text");
-        Answer { status: response.status().as_u16(), location, headers: response.headers().clone(), text }
+        let text = response.body_mut().with_config().limit(50 << 20).read_to_string()?;
+        Ok(Answer { status: response.status().as_u16(), location, headers: response.headers().clone(), text })
     }
 
     pub fn get(&self, path: &str) -> Answer {
-        Self::answer(self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call())
+        self.try_get(path).expect("an answer")
+    }
+
+    /// The same where no answer may come.
+    pub fn try_get(&self, path: &str) -> Result<Answer, ureq::Error> {
+        Self::read(self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call())
     }
 
     /// A call of a program, without a session.

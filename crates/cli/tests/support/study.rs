@@ -121,10 +121,10 @@ impl Study {
 
     /// Fits a model of a family.
     pub async fn fitted(&self, family: &str) {
-        let before = self.store.models(self.id).await.expect("models").len();
+        let before = self.store.candidates(self.id, &[]).await.expect("models").len();
         assert_eq!(self.post("train", &[("family", family)]), 303);
         until("the model is fitted", || async {
-            let models = self.store.models(self.id).await.ok()?;
+            let models = self.store.candidates(self.id, &[]).await.ok()?;
             (models.len() == before + 1 && models[before].state == "fitted").then_some(())
         })
         .await;

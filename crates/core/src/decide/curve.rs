@@ -118,6 +118,13 @@ impl Curve {
         }
     }
 
+    /// What its best point brings more than doing nothing about anybody, where no band is asked for.
+    pub fn best_gain(ranking: &Ranking, worths: &Worths, population: &Population) -> f64 {
+        let weights = population.weights(ranking.rows as f64, ranking.events as f64);
+        let points = points(ranking, &Sums::of(ranking, worths), weights, 0.0);
+        points[Best::of(&points).at].profit
+    }
+
     /// Doing nothing about anybody.
     pub fn none(&self) -> Expected {
         self.at(0)

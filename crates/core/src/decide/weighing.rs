@@ -93,17 +93,25 @@ impl Weighing {
     }
 
     fn new(ranking: Ranking, curve: Curve, rule: &Rule, scale: &Scale, order: Option<Vec<usize>>) -> Self {
+        let weights = scale.population.weights(ranking.rows as f64, ranking.events as f64);
+        Self { ranking, best: curve.best, limit: 0, position: 0, refer: None, weights, order, curve }.under(rule)
+    }
+
+    /// The same customers under the line and the limits of another rule with the same order, without
+    /// weighing them again. Of [`Weighing::each`], only keys that its own rule names are sure to part customers.
+    #[must_use]
+    pub fn under(mut self, rule: &Rule) -> Self {
         let mut limits = rule.limits.clone();
         if rule.by != Order::Probability {
             limits.push(Line::Least(f64::MIN_POSITIVE));
         }
-        let limit = curve.last_within(&limits);
-        let best = Best::of(&curve.points[..=limit]);
+        self.limit = self.curve.last_within(&limits);
+        self.best = Best::of(&self.curve.points[..=self.limit]);
         limits.push(rule.line);
-        let position = curve.last_within(&limits);
-        let refer = rule.refer_from.map(|from| curve.last_within(&[Line::Least(from)]).max(position));
-        let weights = scale.population.weights(ranking.rows as f64, ranking.events as f64);
-        Self { ranking, curve, best, limit, position, refer, weights, order }
+        self.position = self.curve.last_within(&limits);
+        let refer = rule.refer_from.map(|from| self.curve.last_within(&[Line::Least(from)]));
+        self.refer = refer.map(|refer| refer.max(self.position));
+        self
     }
 
     /// What the rule promises.

@@ -15,16 +15,20 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions;
 use pronoia_core::decide::{self, Economics, Expected, Order, Payoffs, Population, ProfitPoint, Ranking, Rule, Worths};
-use pronoia_core::evaluate::{Confusion, Evaluation};
+use pronoia_core::evaluate::Confusion;
 use pronoia_core::study::{ChosenPolicy, Question};
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 
+use super::apart::apart;
+use super::decide::situation::Situation;
+use super::decide::typed::Typed;
 use super::meaning::Meanings;
 use super::{PageResult, StudyPath};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom};
+use crate::judged::Figures;
 use crate::session::Visitor;
 use crate::text;
 use closer::CloserView;
@@ -148,20 +152,17 @@ pub async fn page(
     path: web::Path<StudyPath>,
     query: web::Query<Vec<(String, String)>>,
 ) -> PageResult {
-    let asked = Asked::of(&query);
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    html(&apart(async move || compared(&app, &visitor, path.id, Asked::of(&query)).await).await?)
+}
+
+async fn compared(app: &App, visitor: &Visitor, study: i64, asked: Asked) -> Result<Page, PageError> {
+    let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let question = view.study.kind();
     let money = view.state.policy.as_ref().map(Money::of);
-    let share = acted_share(&app, &view).await?;
-    let mut figures = app.store.figures(view.study.id).await?;
-    let mut candidates = candidates(&app, &view, &mut figures, money.as_ref(), share);
-    let none_and_all = match (&money, candidates.first().and_then(|c| c.ranking.as_ref())) {
-        (Some(money), Some(ranking)) => {
-            let curve = money.curve(ranking);
-            Some([curve.none().profit, curve.all().profit])
-        }
-        _ => None,
-    };
+    let share = acted_share(app, &view).await?;
+    let figures = app.judged.of(app, view.fitted().map(|model| model.id)).await?;
+    let mut candidates = candidates(app, &view, figures, money.as_ref(), share);
+    let none_and_all = candidates.first().and_then(|c| c.worth.as_ref()).map(|worth| [worth.none, worth.all]);
     let sorted_by = asked.set.measures().iter().find(|m| Some(m.word) == asked.sort.as_deref());
     candidates.sort_by(|a, b| order(a, b, sorted_by));
     let opened = asked.model.or(view.best()?.map(|m| m.id));
@@ -175,7 +176,7 @@ pub async fn page(
         ticked.clone()
     };
     let pair = match ticked[..] {
-        [a, b] => pair(&app, [a, b], money.as_ref()).await?,
+        [a, b] => pair(app, [a, b], money.as_ref()).await?,
         _ => None,
     };
     let base = view.href("compare");
@@ -190,7 +191,7 @@ pub async fn page(
             super::once_each(&view.state)
         )
     });
-    let rule = RuleView::of(&app, &view).await?;
+    let rule = RuleView::of(app, &view).await?;
     let whole = match open {
         Some(candidate) => Some(app.store.model(candidate.model.id).await?),
         None => None,
@@ -199,7 +200,7 @@ pub async fn page(
     let looking_closer = match open {
         Some(candidate) => {
             let work = Work::Closer { model: candidate.model.id };
-            super::is_asked(&app, &view.study, &work).await?
+            super::is_asked(app, &view.study, &work).await?
         }
         None => false,
     };
@@ -216,8 +217,8 @@ pub async fn page(
         _ => None,
     };
     let link = |label, href, here| Link { label, href, here };
-    html(&Page {
-        frame: Frame::of_study(&app, &visitor, &view, 5).await?,
+    Ok(Page {
+        frame: Frame::of_study(app, visitor, &view, 5).await?,
         left_out,
         heading: heading(&candidates, money.as_ref(), sorted_by),
         decide: view.href("decide"),
@@ -272,8 +273,13 @@ pub struct Money {
 /// What a candidate is worth by the amounts of a policy.
 #[derive(Debug)]
 pub(crate) struct Worth {
+    /// Its best point.
     best: ProfitPoint,
+    /// Expected maximum profit, where a chance is uncertain.
     maximum: Option<f64>,
+    /// Profit of doing nothing about anybody, and of acting on everybody.
+    none: f64,
+    all: f64,
 }
 
 impl Money {
@@ -287,15 +293,11 @@ impl Money {
     fn worth(&self, app: &App, model: i64, ranking: &Ranking) -> Arc<Worth> {
         let from = (model, self.key.clone());
         app.worth.get(&from).unwrap_or_else(|| {
-            let curve = self.curve(ranking);
+            let curve = decide::Curve::of(ranking, &Worths::Same(self.payoffs), &self.population, SEED);
             let maximum = decide::expected_maximum_of(ranking, &self.typical, &self.population);
-            app.worth.put(from, Worth { best: curve.points[curve.best.at], maximum })
+            let best = curve.points[curve.best.at];
+            app.worth.put(from, Worth { best, maximum, none: curve.none().profit, all: curve.all().profit })
         })
-    }
-
-    /// The profit curve of customers ordered by probability.
-    fn curve(&self, ranking: &Ranking) -> decide::Curve {
-        decide::Curve::of(ranking, &Worths::Same(self.payoffs), &self.population, SEED)
     }
 
     fn whom(&self) -> String {
@@ -314,40 +316,44 @@ fn cut_off_of(rule: &Rule) -> Option<f64> {
     }
 }
 
-/// The share of customers that the policy acts on, or a fifth.
+/// The share of customers that the policy acts on; a fifth, where there is none or it acts on nobody.
 async fn acted_share(app: &App, view: &StudyView) -> Result<f64, PageError> {
-    let Some((chosen, model)) = view.policy_model() else { return Ok(measures::FIRST) };
-    let Some(ranking) = app.store.ranking(model.id).await? else { return Ok(measures::FIRST) };
-    let rule = &chosen.policy.rule;
-    let curve = Money::of(chosen).curve(&ranking);
-    let at = curve.last_within(&[&[rule.line], &rule.limits[..]].concat());
-    Ok(if at == 0 { measures::FIRST } else { curve.points[at].share })
+    if view.policy_model().is_none() {
+        return Ok(measures::FIRST);
+    }
+    let weighing = match Situation::of(app, view, &Typed::default()).await {
+        Ok(situation) => situation.map(|situation| situation.weighing),
+        // Decide says why it cannot be weighed; candidates are compared all the same.
+        Err(PageError::Refused(_)) => None,
+        Err(e) => return Err(e),
+    };
+    let share = weighing.map(|weighing| weighing.curve.points[weighing.position].share);
+    Ok(share.filter(|share| *share > 0.0).unwrap_or(measures::FIRST))
 }
 
 fn candidates<'v>(
     app: &App,
     view: &'v StudyView,
-    figures: &mut HashMap<i64, (Evaluation, Option<Ranking>)>,
+    mut figures: HashMap<i64, Figures>,
     money: Option<&Money>,
     share: f64,
 ) -> Vec<Candidate<'v>> {
     let mut judged = Vec::new();
     for model in view.fitted() {
-        let Some((evaluation, ranking)) = figures.remove(&model.id) else { continue };
+        let Some(Figures { evaluation, ranking }) = figures.remove(&model.id) else { continue };
         let worth = money.zip(ranking.as_ref()).map(|(money, ranking)| money.worth(app, model.id, ranking));
-        let (best, maximum) = worth.map_or((None, None), |worth| (Some(worth.best), worth.maximum));
         let counts = ranking.as_ref().map_or(Confusion::default(), |r| {
             let wanted = (share * r.rows as f64).round() as u64;
             r.confusion(r.stands.partition_point(|s| s.acted < wanted))
         });
-        judged.push(Candidate { model, evaluation, ranking, best, maximum, counts });
+        judged.push(Candidate { model, evaluation, ranking, worth, counts });
     }
     judged
 }
 
 /// Best first: by a measure that was asked for, by money, or by log loss.
 fn order(a: &Candidate, b: &Candidate, by: Option<&Measure>) -> Ordering {
-    match (by, a.best, b.best) {
+    match (by, a.best(), b.best()) {
         (Some(measure), ..) => {
             let ordering = (measure.value)(a).total_cmp(&(measure.value)(b));
             if measure.more_is_better { ordering.reverse() } else { ordering }
@@ -366,7 +372,7 @@ fn line(view: &StudyView, c: &Candidate, asked: &Asked, base: &str, opened: Opti
         stale: view.is_stale(c.model),
         open: Some(id) == opened,
         with: asked.with.contains(&id),
-        best_profit: c.best.map(|b| [b.profit, b.low, b.high].map(text::money)),
+        best_profit: c.best().map(|b| [b.profit, b.low, b.high].map(text::money)),
         figures: asked.set.measures().iter().map(|m| (m.show)(c)).collect(),
     }
 }
@@ -378,7 +384,7 @@ fn standing(
     none_and_all: Option<[f64; 2]>,
     today: Option<Expected>,
 ) -> Option<String> {
-    let mut priced: Vec<_> = candidates.iter().filter_map(|c| c.best.map(|best| (c, best))).collect();
+    let mut priced: Vec<_> = candidates.iter().filter_map(|c| c.best().map(|best| (c, best))).collect();
     priced.sort_by(|a, b| b.1.profit.total_cmp(&a.1.profit));
     let lines: Vec<_> = priced
         .iter()
@@ -407,11 +413,11 @@ fn heading(candidates: &[Candidate], money: Option<&Money>, sorted_by: Option<&M
             second.model.name.to_lowercase()
         ),
         (None, _) if money.is_some() => {
-            let profit = best.best.map_or(String::new(), |b| text::money(b.profit));
+            let profit = best.best().map_or(String::new(), |b| text::money(b.profit));
             format!("{name} can be worth {profit} {whom}.")
         }
         (None, _) => format!("{name} is the only candidate so far."),
-        (Some(second), None) => match (best.best, second.best) {
+        (Some(second), None) => match (best.best(), second.best()) {
             (Some(a), Some(b)) if a.profit - b.profit < 0.005 => format!(
                 "As much comes from {} as from {}: {} {}.",
                 name.to_lowercase(),
@@ -448,7 +454,7 @@ async fn pair(app: &App, [a, b]: [&Candidate<'_>; 2], money: Option<&Money>) -> 
                 .as_ref()
                 .map_or(1.0, |r| r.stands[r.stands.partition_point(|s| s.acted < c.counts.acted())].cut_off)
         };
-        c.best.map_or_else(acted, |best| best.cut_off)
+        c.best().map_or_else(acted, |best| best.cut_off)
     };
     Ok(Some(PairView::of([a, b], [from(a), from(b)], &paired, money)))
 }

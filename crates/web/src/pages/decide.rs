@@ -25,7 +25,8 @@ use pronoia_store::jobs::Work;
 use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
-use super::compare::rule::RuleView;
+use super::apart::apart;
+use super::compare::rule;
 use super::{PageResult, Signed, StudyPath, once_each, see_other};
 use crate::App;
 use crate::error::{PageError, html};
@@ -120,21 +121,18 @@ pub struct Parts {
 }
 
 impl Parts {
-    /// Worked out once for customers one by one, which takes a while where they are many.
+    /// Worked out once, which takes a while for customers one by one where they are many.
     fn of(app: &App, situation: &Situation, today: Option<Today>, typed: &Typed) -> Result<Self, PageError> {
-        let anew = || {
-            let (rules, rules_finding) = rules::of(situation, today)?;
-            let outcomes = offers::outcomes(situation);
-            Ok::<_, PageError>(Self { outcomes, rules, rules_finding, assumptions: Assumptions::of(situation, typed) })
-        };
-        let Some(weighed) = &situation.weighed_from else { return anew() };
         let map = ["across", "down", "line_again"].map(|field| typed.field(field));
-        let today = today.map(|today| (today.share, today.expected));
-        let from = serde_json::json!([weighed, situation.chosen, map, today]).to_string();
+        let acted_today = today.map(|today| (today.share, today.expected));
+        let from = serde_json::json!([situation.weighed_from, situation.chosen, map, acted_today]).to_string();
         if let Some(kept) = app.below.get(&from) {
             return Ok(Self::clone(&kept));
         }
-        Ok(Self::clone(&app.below.put(from, anew()?)))
+        let (rules, rules_finding) = rules::of(situation, today)?;
+        let outcomes = offers::outcomes(situation);
+        let anew = Self { outcomes, rules, rules_finding, assumptions: Assumptions::of(situation, typed) };
+        Ok(Self::clone(&app.below.put(from, anew)))
     }
 }
 
@@ -244,14 +242,18 @@ pub async fn page(
     path: web::Path<StudyPath>,
     typed: web::Query<Typed>,
 ) -> PageResult {
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let situation = Situation::of(&app, &study, &typed).await?;
+    html(&apart(async move || decided(&app, &visitor, path.id, &typed).await).await?)
+}
+
+async fn decided(app: &App, visitor: &Visitor, study: i64, typed: &Typed) -> Result<Page, PageError> {
+    let study = StudyView::load(app, visitor.workspace_id(), study).await?;
+    let situation = Situation::of(app, &study, typed).await?;
     let view = match &situation {
-        Some(situation) => Some(View::of(&app, situation, &typed).await?),
+        Some(situation) => Some(View::of(app, situation, typed).await?),
         None => None,
     };
-    html(&Page {
-        frame: Frame::of_study(&app, &visitor, &study, 6).await?,
+    Ok(Page {
+        frame: Frame::of_study(app, visitor, &study, 6).await?,
         views: Views::of(&study, DecideView::Line),
         base: study.href("decide"),
         train: study.href("train"),
@@ -279,10 +281,13 @@ pub async fn curve(
     path: web::Path<StudyPath>,
     typed: web::Query<Typed>,
 ) -> PageResult {
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
-    let today = today(&app, &situation).await?;
-    Ok(HttpResponse::Ok().content_type("application/json").body(Board::of(&situation, today).json()?))
+    let board = apart(async move || {
+        let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+        let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
+        let today = today(&app, &situation).await?;
+        Board::of(&situation, today).json()
+    });
+    Ok(HttpResponse::Ok().content_type("application/json").body(board.await?))
 }
 
 /// What stands below the curve, for amounts that were just typed, or a line that was moved.
@@ -292,15 +297,18 @@ pub async fn parts(
     path: web::Path<StudyPath>,
     typed: web::Query<Typed>,
 ) -> PageResult {
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
-    let today = today(&app, &situation).await?;
-    html(&PartsPage { p: Parts::of(&app, &situation, today, &typed)? })
+    let parts = apart(async move || {
+        let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+        let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
+        let today = today(&app, &situation).await?;
+        Parts::of(&app, &situation, today, &typed)
+    });
+    html(&PartsPage { p: parts.await? })
 }
 
 /// What today's rule came to, and would bring.
 async fn today(app: &App, situation: &Situation<'_>) -> Result<Option<Today>, PageError> {
-    let found = RuleView::of(app, situation.view).await?.found;
+    let found = rule::tried(app, situation.view).await?;
     Ok(found.map(|found| Today {
         share: found.counts.acted() as f64 / found.counts.rows().max(1) as f64,
         expected: found.expected(&situation.typical.payoffs(), &situation.chosen.population),

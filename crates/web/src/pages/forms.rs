@@ -5,6 +5,7 @@ use askama::Template;
 use pronoia_core::Table;
 use pronoia_core::export::{Checked, Form, Formula, Refusal};
 use pronoia_core::model::Model;
+use pronoia_store::candidates::Candidate;
 use pronoia_store::model;
 use serde::Deserialize;
 
@@ -105,7 +106,7 @@ pub async fn page(
 }
 
 /// The model asked for, or the policy's, or the best.
-fn chosen(view: &StudyView, asked: Option<i64>) -> Result<Option<&model::Model>, PageError> {
+fn chosen(view: &StudyView, asked: Option<i64>) -> Result<Option<&Candidate>, PageError> {
     match asked {
         Some(id) => {
             let policy = view.policy_model().map(|(_, model)| model);

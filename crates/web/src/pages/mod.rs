@@ -2,6 +2,7 @@
 
 mod account;
 mod answer;
+mod apart;
 mod append;
 mod away;
 pub(crate) mod campaigns;

@@ -4,6 +4,8 @@ pub(super) mod detail;
 pub mod families;
 pub mod search;
 
+use std::sync::Arc;
+
 use actix_web::web;
 use askama::Template;
 use pronoia_core::learn::{Family, Settings};
@@ -11,7 +13,7 @@ use pronoia_core::model::{Blend, Mix, Recipe};
 use pronoia_core::study::{Basis, Verdict};
 use pronoia_store::fits::Fit;
 use pronoia_store::jobs::Work;
-use pronoia_store::{job, model};
+use pronoia_store::{candidates, job};
 use serde::Deserialize;
 
 use super::meaning::{self, Meanings};
@@ -49,7 +51,7 @@ struct Page {
 }
 
 struct Candidate {
-    model: model::Model,
+    model: Arc<candidates::Candidate>,
     settings: String,
     state: &'static str,
     figure: String,
@@ -82,7 +84,7 @@ pub async fn page(
     let (mut candidates, mut meaning) = (Vec::new(), Meanings::new());
     for model in view.models.iter().rev() {
         let judged = model.judged()?;
-        if let Some(e) = judged.as_ref().filter(|_| meaning.is_empty()) {
+        if let Some(e) = judged.filter(|_| meaning.is_empty()) {
             meaning.push(("area under ROC", meaning::area(e, &model.name, view.study.kind())));
         }
         let figure = match (judged, &model.error) {
@@ -113,7 +115,7 @@ pub async fn page(
             figure,
             stale,
             open: query.model == Some(model.id),
-            model: model.clone(),
+            model: Arc::clone(model),
         });
     }
     let open = match query.model.filter(|id| view.models.iter().any(|m| m.id == *id && m.state == "fitted")) {
@@ -238,7 +240,7 @@ async fn asked_for(
     visitor: &Visitor,
     study: i64,
     form: &OfCandidate,
-) -> Result<(StudyView, model::Model), PageError> {
+) -> Result<(StudyView, Arc<candidates::Candidate>), PageError> {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let model = view.models.iter().find(|m| m.id == form.model).cloned().ok_or(PageError::NotFound)?;
@@ -251,7 +253,7 @@ pub(super) async fn fitted_asked_for(
     visitor: &Visitor,
     study: i64,
     form: &OfCandidate,
-) -> Result<(StudyView, model::Model), PageError> {
+) -> Result<(StudyView, Arc<candidates::Candidate>), PageError> {
     let (view, model) = asked_for(app, visitor, study, form).await?;
     if model.state == "fitted" { Ok((view, model)) } else { Err(PageError::NotFound) }
 }
@@ -275,7 +277,7 @@ pub async fn again(
 pub(super) async fn fit_again(
     app: &App,
     view: &StudyView,
-    model: &model::Model,
+    model: &candidates::Candidate,
     recipe: &Recipe,
 ) -> Result<(), PageError> {
     let basis = ready_basis(view)?;

@@ -1,7 +1,7 @@
 //! A closer look at the open candidate: would more rows help, and how far do a few columns go?
 
 use actix_web::web;
-use pronoia_core::decide::Ranking;
+use pronoia_core::decide::{self, Ranking, Worths};
 use pronoia_core::judged::{ByRows, Closer};
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
@@ -97,8 +97,7 @@ fn few(closer: &Closer, name: &str, money: Option<&Money>) -> (String, String) {
     };
     // What a model gains over doing nothing, at its best point.
     let best = |ranking: &Ranking, money: &Money| {
-        let curve = money.curve(ranking);
-        curve.points[curve.best.at].profit - curve.none().profit
+        decide::Curve::best_gain(ranking, &Worths::Same(money.payoffs), &money.population)
     };
     let area = |ranking: f64| text::fixed(ranking, 3);
     let finding = match money.map(|money| (money, best(&closer.whole, money), best(&beside.ranking, money))) {

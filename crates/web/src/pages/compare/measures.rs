@@ -1,10 +1,13 @@
 //! The measures that candidates are compared by, in sets that answer one question each.
 
+use std::sync::Arc;
+
 use pronoia_core::decide::{ProfitPoint, Ranking};
 use pronoia_core::evaluate::{Confusion, Evaluation};
 use pronoia_core::study::Question;
-use pronoia_store::model;
+use pronoia_store::candidates;
 
+use super::Worth;
 use crate::pages::meaning::{Meanings, area, hundred};
 use crate::text;
 
@@ -13,15 +16,25 @@ pub const FIRST: f64 = 0.2;
 
 /// A candidate that was judged.
 pub struct Candidate<'a> {
-    pub model: &'a model::Model,
-    pub evaluation: Evaluation,
-    pub ranking: Option<Ranking>,
-    /// Its own best point, where there is a price.
-    pub best: Option<ProfitPoint>,
-    /// Expected maximum profit, where there is a price and a chance that is uncertain.
-    pub maximum: Option<f64>,
+    pub model: &'a candidates::Candidate,
+    pub evaluation: Arc<Evaluation>,
+    pub ranking: Option<Arc<Ranking>>,
+    /// What it is worth, where there is a price.
+    pub worth: Option<Arc<Worth>>,
     /// Counts when it acts on the share of customers that all are compared at.
     pub counts: Confusion,
+}
+
+impl Candidate<'_> {
+    /// Its own best point, where there is a price.
+    pub fn best(&self) -> Option<ProfitPoint> {
+        self.worth.as_ref().map(|worth| worth.best)
+    }
+
+    /// Expected maximum profit, where there is a price and a chance that is uncertain.
+    pub fn maximum(&self) -> Option<f64> {
+        self.worth.as_ref().and_then(|worth| worth.maximum)
+    }
 }
 
 /// Measures that answer one question.
@@ -197,23 +210,25 @@ const MONEY: [Measure; 3] = [
     Measure {
         word: "maximum",
         name: "expected maximum",
-        value: |c| c.maximum.unwrap_or(f64::NAN),
+        value: |c| c.maximum().unwrap_or(f64::NAN),
         more_is_better: true,
-        show: |c| c.maximum.map_or("–".into(), text::money),
+        show: |c| c.maximum().map_or("–".into(), text::money),
     },
     Measure {
         word: "acted",
         name: "acted on at its best",
-        value: |c| c.best.map_or(f64::NAN, |best| best.share),
+        value: |c| c.best().map_or(f64::NAN, |best| best.share),
         more_is_better: false,
-        show: |c| c.best.map_or("–".into(), |best| text::percent(best.share)),
+        show: |c| c.best().map_or("–".into(), |best| text::percent(best.share)),
     },
     Measure {
         word: "right",
         name: "right of 100 there",
-        value: |c| c.best.map_or(f64::NAN, |best| best.events / best.acted),
+        value: |c| c.best().map_or(f64::NAN, |best| best.events / best.acted),
         more_is_better: true,
-        show: |c| c.best.filter(|b| b.acted > 0.0).map_or("–".into(), |b| text::fixed(b.events / b.acted * 100.0, 0)),
+        show: |c| {
+            c.best().filter(|b| b.acted > 0.0).map_or("–".into(), |b| text::fixed(b.events / b.acted * 100.0, 0))
+        },
     },
 ];
 

@@ -30,22 +30,19 @@ pub struct RuleView {
     pub found: Option<FixedRule>,
     /// Whether it is being tried.
     pub running: bool,
-    /// What one could look like, of the columns of this study.
+    /// What one could look like, of the columns of this study; empty where there is one.
     pub example: String,
 }
 
 impl RuleView {
     /// The rule of a study, and what it came to.
     pub async fn of(app: &App, view: &StudyView) -> Result<Self, PageError> {
-        let example = example(view)?;
         let Some(condition) = view.state.todays_rule.clone() else {
-            return Ok(Self { condition: String::new(), found: None, running: false, example });
+            return Ok(Self { condition: String::new(), found: None, running: false, example: example(view)? });
         };
-        let tried = app.store.rule_tried(view.study.id).await?;
-        let basis = view.state.basis();
-        let found = tried.map(|tried| tried.under(&condition, basis.as_ref())).transpose()?.flatten();
+        let found = tried(app, view).await?;
         let running = is_asked(app, &view.study, &Work::Rule { study: view.study.id }).await?;
-        Ok(Self { condition, found, running, example })
+        Ok(Self { condition, found, running, example: String::new() })
     }
 
     /// In words, what is to be known of the figures.
@@ -56,6 +53,13 @@ impl RuleView {
             text::counted(found.unknown as usize, "customer", "customers")
         ))
     }
+}
+
+/// What the rule of a study came to under the present choices, if there is one.
+pub async fn tried(app: &App, view: &StudyView) -> Result<Option<FixedRule>, PageError> {
+    let Some(condition) = &view.state.todays_rule else { return Ok(None) };
+    let Some(tried) = app.store.rule_tried(view.study.id).await? else { return Ok(None) };
+    Ok(tried.under(condition, view.state.basis().as_ref())?)
 }
 
 /// A condition on the first columns that go in and are numbers, about where half of the customers are.

@@ -13,6 +13,7 @@ use super::views::{DecideView, Views};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
+use crate::pages::apart::apart;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
 use room::Room;
@@ -118,19 +119,21 @@ pub async fn page(
     path: web::Path<StudyPath>,
     query: web::Query<Vec<(String, String)>>,
 ) -> PageResult {
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let asked = Asked::of(&query);
-    let account = match Situation::of(&app, &view, &Typed::default()).await? {
-        Some(situation) => Some(account(&app, &view, &situation, &asked).await?),
-        None => None,
-    };
-    html(&Page {
-        frame: Frame::of_study(&app, &visitor, &view, 6).await?,
-        views: Views::of(&view, DecideView::Customer),
-        base: view.href("decide/customer"),
-        train: view.href("train"),
-        account,
-    })
+    let tried = apart(async move || {
+        let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+        let account = match Situation::of(&app, &view, &Typed::default()).await? {
+            Some(situation) => Some(account(&app, &view, &situation, &Asked::of(&query)).await?),
+            None => None,
+        };
+        Ok(Page {
+            frame: Frame::of_study(&app, &visitor, &view, 6).await?,
+            views: Views::of(&view, DecideView::Customer),
+            base: view.href("decide/customer"),
+            train: view.href("train"),
+            account,
+        })
+    });
+    html(&tried.await?)
 }
 
 async fn account(app: &App, view: &StudyView, situation: &Situation<'_>, asked: &Asked) -> Result<Account, PageError> {

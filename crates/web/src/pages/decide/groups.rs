@@ -14,6 +14,7 @@ use super::without::WithoutView;
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom};
+use crate::pages::apart::apart;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
 use crate::text;
@@ -84,7 +85,11 @@ pub async fn page(
     path: web::Path<StudyPath>,
     asked: web::Query<Asked>,
 ) -> PageResult {
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    html(&apart(async move || compared(&app, &visitor, path.id, &asked).await).await?)
+}
+
+async fn compared(app: &App, visitor: &Visitor, study: i64, asked: &Asked) -> Result<Page, PageError> {
+    let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let stored = view.table.names()?;
     if let Some(wrong) = asked.column.as_ref().filter(|name| !name.is_empty() && !stored.contains(name)) {
         return Err(PageError::Refused(format!("There is no column “{wrong}” in these records.")));
@@ -93,9 +98,9 @@ pub async fn page(
         view.state.columns.iter().filter(|c| c.role == Role::Sensitive).map(|c| c.name.clone()).collect();
     let mut looked_at = sensitive.clone();
     looked_at.extend(asked.column.clone().filter(|name| !name.is_empty() && !sensitive.contains(name)));
-    let situation = Situation::of(&app, &view, &Typed::default()).await?;
+    let situation = Situation::of(app, &view, &Typed::default()).await?;
     let ladders = match &situation {
-        Some(situation) if !looked_at.is_empty() => ladders(&app, &view, situation, &looked_at, &sensitive).await?,
+        Some(situation) if !looked_at.is_empty() => ladders(app, &view, situation, &looked_at, &sensitive).await?,
         _ => Vec::new(),
     };
     let heading = match (&situation, ladders.iter().find(|ladder| ladder.caution).or(ladders.first())) {
@@ -104,8 +109,8 @@ pub async fn page(
         (Some(_), Some(ladder)) => ladder.finding.clone(),
     };
     let outcome = view.state.outcome.as_ref().map(|outcome| outcome.column.clone());
-    html(&Page {
-        frame: Frame::of_study(&app, &visitor, &view, 6).await?,
+    Ok(Page {
+        frame: Frame::of_study(app, visitor, &view, 6).await?,
         views: Views::of(&view, DecideView::Groups),
         base: view.href("decide/groups"),
         train: view.href("train"),
@@ -122,7 +127,7 @@ pub async fn page(
         whom: situation.as_ref().map_or(String::new(), |s| whom(&s.chosen.population, &s.chosen.currency)),
         heading,
         ladders,
-        without: WithoutView::of(&app, &view).await?,
+        without: WithoutView::of(app, &view).await?,
     })
 }
 
@@ -190,7 +195,7 @@ impl Ladder {
             }
         });
         let clear = groups.iter().filter(|group| group.differs());
-        let farthest = clear.max_by(|a, b| apart(a).total_cmp(&apart(b)));
+        let farthest = clear.max_by(|a, b| distance(a).total_cmp(&distance(b)));
         let finding = match farthest.and_then(|group| Some((group, group.ratio?))) {
             None => format!("By {column}, no group is clearly acted on more or less often than the others."),
             Some((group, (ratio, ..))) => {
@@ -227,6 +232,6 @@ pub(super) fn ratio_said(group: &GroupDecision) -> (String, String) {
 }
 
 /// How far a group is from being treated as the others are, either way.
-fn apart(group: &GroupDecision) -> f64 {
+fn distance(group: &GroupDecision) -> f64 {
     group.ratio.map_or(0.0, |(ratio, ..)| ratio.ln().abs())
 }

@@ -15,6 +15,7 @@ use super::{Confirmed, Parts, confirmed, offers, today, why};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom};
+use crate::pages::apart::apart;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
 use crate::text;
@@ -53,22 +54,25 @@ struct Sheet {
 
 /// The page.
 pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>) -> PageResult {
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let situation = match view.state.policy {
-        Some(_) => Situation::of(&app, &view, &Typed::default()).await?,
-        None => None,
-    };
-    let sheet = match &situation {
-        Some(situation) => Some(sheet(&app, &view, situation).await?),
-        None => None,
-    };
-    html(&Page {
-        frame: Frame::of_study(&app, &visitor, &view, 6).await?,
-        views: Views::of(&view, DecideView::Sheet),
-        decide: view.href("decide"),
-        question: view.study.kind(),
-        sheet,
-    })
+    let written = apart(async move || {
+        let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+        let situation = match view.state.policy {
+            Some(_) => Situation::of(&app, &view, &Typed::default()).await?,
+            None => None,
+        };
+        let sheet = match &situation {
+            Some(situation) => Some(sheet(&app, &view, situation).await?),
+            None => None,
+        };
+        Ok(Page {
+            frame: Frame::of_study(&app, &visitor, &view, 6).await?,
+            views: Views::of(&view, DecideView::Sheet),
+            decide: view.href("decide"),
+            question: view.study.kind(),
+            sheet,
+        })
+    });
+    html(&written.await?)
 }
 
 async fn sheet(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result<Sheet, PageError> {

@@ -9,6 +9,7 @@ use pronoia_core::decide::{
     Scale, Weighing, alternatives,
 };
 use pronoia_core::study::ChosenPolicy;
+use pronoia_store::candidates::Candidate;
 use pronoia_store::model;
 
 use super::typed::Typed;
@@ -24,7 +25,7 @@ const SEED: u64 = 1;
 /// A policy on the customers judged.
 pub struct Situation<'a> {
     pub view: &'a StudyView,
-    pub model: &'a model::Model,
+    pub model: &'a Candidate,
     /// By probability, as the model left it.
     pub by_probability: Arc<Ranking>,
     pub chosen: ChosenPolicy,
@@ -33,8 +34,8 @@ pub struct Situation<'a> {
     /// The customers one by one, where they have to be looked at so.
     pub detail: Option<Detail>,
     pub doubt: f64,
-    /// From what the customers were weighed one by one, where they were.
-    pub weighed_from: Option<String>,
+    /// From what the customers were weighed.
+    pub weighed_from: String,
 }
 
 /// Customers one by one.
@@ -53,15 +54,6 @@ impl Detail {
     }
 }
 
-/// The rows that a candidate was judged on, in order of probability. They never change.
-async fn ranking(app: &App, model: i64) -> Result<Option<Arc<Ranking>>, PageError> {
-    if let Some(kept) = app.ranked.get(&model) {
-        return Ok(Some(kept));
-    }
-    let found = app.store.ranking(model).await?;
-    Ok(found.map(|ranking| app.ranked.put(model, ranking)))
-}
-
 impl<'a> Situation<'a> {
     /// Puts together what was typed, what was kept, and what is usual.
     pub async fn of(app: &App, view: &'a StudyView, typed: &Typed) -> Result<Option<Self>, PageError> {
@@ -74,7 +66,7 @@ impl<'a> Situation<'a> {
                 None => return Ok(None),
             },
         };
-        let Some(by_probability) = ranking(app, model.id).await? else { return Ok(None) };
+        let Some(by_probability) = app.judged.ranking(app, model.id).await? else { return Ok(None) };
         let columns = types_of(view)?;
         let economics = typed.economics(view.study.kind(), kept.map(|p| &p.policy.economics), &columns)?;
         let offers = typed.offers(&economics, kept.map(|p| &p.policy.offers), &columns)?;
@@ -100,19 +92,19 @@ impl<'a> Situation<'a> {
         };
         let typical = policy.economics.typical();
         let scaled = (population, doubt);
-        let weighed_from =
-            detail.is_some().then(|| serde_json::json!([model.id, policy, population, doubt]).to_string());
-        let (mut weighing, detail) = match (detail, &weighed_from) {
-            (Some(detail), Some(from)) => match app.weighed.get(from) {
-                Some(kept) => (Weighing::clone(&kept), Some(detail)),
-                None => {
-                    let (weighing, detail) = weigh_each(detail, &policy.rule, scaled).await?;
-                    (Weighing::clone(&app.weighed.put(from.clone(), weighing)), Some(detail))
-                }
-            },
-            _ => {
-                let scale = Scale { population: &population, doubt, seed: SEED };
-                (Weighing::counted(&by_probability, &typical, &policy.rule, &scale), None)
+        // Where customers are counted, one curve serves every line that is drawn on it.
+        let weighed_from = match &detail {
+            Some(_) => serde_json::json!([model.id, policy, population, doubt]),
+            None => serde_json::json!([model.id, typical, population, doubt]),
+        };
+        let weighed_from = weighed_from.to_string();
+        let (mut weighing, detail) = match (app.weighed.get(&weighed_from), detail) {
+            (Some(kept), Some(detail)) => (Weighing::clone(&kept), Some(detail)),
+            (Some(kept), None) => (Weighing::clone(&kept).under(&policy.rule), None),
+            (None, detail) => {
+                let (ranking, rule) = (Arc::clone(&by_probability), policy.rule.clone());
+                let (weighing, detail) = weigh((ranking, detail), (typical, rule), scaled).await?;
+                (Weighing::clone(&app.weighed.put(weighed_from.clone(), weighing)), detail)
             }
         };
         if undecided && by == Order::Probability {
@@ -214,16 +206,18 @@ async fn detail(
     Ok(detail)
 }
 
-/// Weighs a rule on customers one by one, away from the threads that answer pages.
-async fn weigh_each(
-    detail: Detail,
-    rule: &Rule,
+/// Weighs a rule, on customers one by one where they are at hand, away from the threads that answer pages.
+async fn weigh(
+    (ranking, detail): (Arc<Ranking>, Option<Detail>),
+    (typical, rule): (Economics<f64>, Rule),
     (population, doubt): (pronoia_core::decide::Population, f64),
-) -> Result<(Weighing, Detail), PageError> {
-    let rule = rule.clone();
+) -> Result<(Weighing, Option<Detail>), PageError> {
     web::block(move || {
         let scale = Scale { population: &population, doubt, seed: SEED };
-        let weighing = Weighing::each(&detail.customers(), &rule, &scale)?;
+        let weighing = match &detail {
+            Some(detail) => Weighing::each(&detail.customers(), &rule, &scale)?,
+            None => Weighing::counted(&ranking, &typical, &rule, &scale),
+        };
         Ok::<_, pronoia_core::decide::CurveError>((weighing, detail))
     })
     .await

@@ -59,7 +59,7 @@ fn in_question(view: &StudyView) -> Result<Vec<String>, PageError> {
     let Some((_, model)) = view.policy_model() else { return Ok(Vec::new()) };
     let sensitive = view.state.columns.iter().filter(|c| c.role == Role::Sensitive).map(|c| &c.name);
     let stand_ins = view.cautions().filter(|caution| caution.rule == Rule::StandIn).map(|caution| &caution.about);
-    let predictors = model.fitted_on()?.predictors;
+    let predictors = &model.fitted_on()?.predictors;
     let mut columns: Vec<String> =
         sensitive.chain(stand_ins).filter(|name| predictors.contains(name)).cloned().collect();
     columns.sort();

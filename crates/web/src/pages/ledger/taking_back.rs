@@ -3,7 +3,8 @@
 use actix_web::web;
 use pronoia_core::prepare::steps;
 use pronoia_core::study::StudyState;
-use pronoia_store::{ledger_entry, model};
+use pronoia_store::candidates::Candidate;
+use pronoia_store::ledger_entry;
 use serde::Deserialize;
 
 use crate::App;
@@ -71,9 +72,9 @@ pub(super) async fn left_without(
 pub(super) fn consequences(study: &StudyView, state: &StudyState) -> Result<Vec<String>, PageError> {
     let mut said = Vec::new();
     let (present, then) = (study.state.basis(), state.basis());
-    let rests_on = |model: &model::Model, basis| model.fitted_on().ok().as_ref() == Option::as_ref(basis);
+    let rests_on = |model: &Candidate, basis| model.fitted_on().ok() == Option::as_ref(basis);
     let fitted = || study.fitted().filter(|model| !model.retired);
-    let names = |models: Vec<&model::Model>| text::listed(&models.iter().map(|m| m.name.as_str()).collect::<Vec<_>>());
+    let names = |models: Vec<&Candidate>| text::listed(&models.iter().map(|m| m.name.as_str()).collect::<Vec<_>>());
     if present != then {
         let stale: Vec<_> = fitted().filter(|m| rests_on(m, &present) && !rests_on(m, &then)).collect();
         let again: Vec<_> = fitted().filter(|m| !rests_on(m, &present) && rests_on(m, &then)).collect();

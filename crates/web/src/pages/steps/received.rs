@@ -4,6 +4,7 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::number::plain;
 use pronoia_core::prepare::{Feature, FeatureValues, Preparation};
+use pronoia_store::candidates::Candidate;
 use pronoia_store::model;
 use serde::Deserialize;
 
@@ -53,7 +54,7 @@ pub async fn received(
 ) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     // In a blend every member receives its own.
-    let alone = |m: &&model::Model| m.recipe().is_ok_and(|recipe| recipe.members().len() == 1);
+    let alone = |m: &&Candidate| m.recipe().is_ok_and(|recipe| recipe.members().len() == 1);
     let chosen = match query.model {
         Some(id) => Some(study.fitted().filter(alone).find(|m| m.id == id).ok_or(PageError::NotFound)?),
         None => study.fitted().filter(alone).find(|m| !study.is_stale(m)).or(study.fitted().find(alone)),
