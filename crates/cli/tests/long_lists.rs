@@ -126,11 +126,11 @@ async fn a_long_list_is_scored_as_a_whole_in_the_memory_of_a_short_one() {
     let of_policy = chosen.policy.inputs();
     let matched = match_list(&model, &of_policy, &part, &Answers::new()).1;
     let mut ahead = scoring.ahead(CUSTOMERS * times);
-    (0..times).for_each(|_| ahead.meet(&scoring, &matched).expect("met"));
+    (0..times).for_each(|_| ahead.meet(&scoring, &matched, &[]).expect("met"));
     let settled = ahead.settled();
     let (mut account, mut expected) = (Account::default(), Vec::new());
     for _ in 0..times {
-        let of = Part { list: &part, matched: &matched, before: account.rows, known: &[] };
+        let of = Part { list: &part, matched: &matched, before: account.rows, known: &[], suppressed: &[] };
         let scored = scoring.part(of, &settled).expect("scored");
         account.add(&scored.account);
         expected.push(scored.table);

@@ -347,14 +347,14 @@ proptest! {
             let part = list.take(rows);
             let read = matching.read(&part);
             matching.meet(&part, &read);
-            ahead.meet(&scoring, &read).expect("met");
+            ahead.meet(&scoring, &read, &[]).expect("met");
         }
         let settled = ahead.settled();
         let (mut account, mut parts) = (Account::default(), Vec::new());
         for rows in all.chunks(at_a_time) {
             let part = list.take(rows);
             let (before, known) = (rows[0] as u64, &known[rows[0]..rows[0] + rows.len()]);
-            let part = Part { list: &part, matched: &matching.read(&part), before, known };
+            let part = Part { list: &part, matched: &matching.read(&part), before, known, suppressed: &[] };
             let scored = scoring.part(part, &settled).expect("scored");
             account.add(&scored.account);
             parts.push(cells(&scored.table));
@@ -367,6 +367,52 @@ proptest! {
         prop_assert!((gain - whole_gain).abs() < 1e-9 * (1.0 + whole_gain.abs()));
         prop_assert_eq!(Account { gain: expected.account.gain, ..account }, expected.account);
         prop_assert_eq!(matching.report(), whole_report);
+    }
+
+    #[test]
+    fn whoever_is_not_to_be_contacted_is_left_alone_and_takes_nobodys_place(
+        seeds in proptest::collection::vec((90u32..500, 0u8..4), 6..90),
+        rule in prop::sample::select(&[0usize, 1, 2, 4][..]),
+        first in 0usize..2,
+        every in 2usize..5,
+    ) {
+        let (model, list) = (&MODELS[first], customers(&seeds));
+        let (_, read) = matched(model, &list);
+        let mut policy = Policy {
+            economics: Economics::usual(Question::Churn).chosen(),
+            offers: Offers::default(),
+            rule: rules()[rule].clone(),
+        };
+        let all: Vec<usize> = (0..list.rows()).collect();
+        policy.worked_out(&read, &all).expect("amounts");
+        let population = Population::default();
+        let by = Some(By::Policy { policy: &policy, population: &population, steps: &[] });
+        let scoring = Scoring { model, by, extras: Extras::usual(), tenths: &[] };
+        let suppressed: Vec<bool> = all.iter().map(|row| row % every == 0).collect();
+        let mut ahead = scoring.ahead(list.rows());
+        ahead.meet(&scoring, &read, &suppressed).expect("met");
+        let part = Part { list: &list, matched: &read, before: 0, known: &[], suppressed: &suppressed };
+        let scored = scoring.part(part, &ahead.settled()).expect("scored");
+
+        // The others are decided on as if those were not there.
+        let others: Vec<usize> = all.iter().copied().filter(|&row| !suppressed[row]).collect();
+        let (fewer, fewer_read) = (list.take(&others), read.take(&others));
+        let alone = scoring.of(&fewer, &fewer_read, &[]).expect("scored");
+        let decisions = |table: &Table| -> Vec<Option<String>> {
+            let column = table.column(DECISION).expect("decisions");
+            (0..table.rows()).map(|row| column.text(row)).collect()
+        };
+        let (found, expected) = (decisions(&scored.table), decisions(&alone.table));
+        for (at, &row) in others.iter().enumerate() {
+            prop_assert_eq!(&found[row], &expected[at], "customer {}", row);
+        }
+        let remarks = scored.table.column(REMARK).expect("remarks");
+        for row in all.into_iter().filter(|&row| suppressed[row]) {
+            prop_assert_eq!(found[row].as_deref(), Some("leave"));
+            prop_assert!(remarks.text(row).expect("said").starts_with("not to be contacted"));
+        }
+        prop_assert_eq!(scored.account.acted, alone.account.acted);
+        prop_assert_eq!(scored.account.suppressed, suppressed.iter().filter(|s| **s).count() as u64);
     }
 
     #[test]

@@ -9,6 +9,7 @@ pub mod backup;
 pub mod campaigns;
 pub mod candidates;
 pub mod dictionary;
+pub mod do_not_contact;
 mod entity;
 mod error;
 pub mod findings;

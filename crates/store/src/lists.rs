@@ -65,6 +65,7 @@ impl Store {
             scored_id: Set(None),
             acted: Set(None),
             gain: Set(None),
+            suppressed: Set(0),
             ..Default::default()
         };
         row.update(&self.db).await?;

@@ -30,6 +30,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::LEDGER),
             Box::new(Step::AWAY),
             Box::new(Step::SHARE),
+            Box::new(Step::DO_NOT_CONTACT),
         ]
     }
 }
@@ -86,6 +87,9 @@ impl Step {
     const AWAY: Self = Self { name: "m0021_away", sql: include_str!("schema/0021_away.sql") };
     /// Links by which others read a statement.
     const SHARE: Self = Self { name: "m0022_share", sql: include_str!("schema/0022_share.sql") };
+    /// Who is not to be contacted.
+    const DO_NOT_CONTACT: Self =
+        Self { name: "m0023_do_not_contact", sql: include_str!("schema/0023_do_not_contact.sql") };
 }
 
 impl MigrationName for Step {

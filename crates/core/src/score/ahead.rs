@@ -45,21 +45,29 @@ impl Ahead {
         self.front.is_some() || self.every > 0
     }
 
-    /// Meets a part of the list; parts are met in their order.
+    /// Meets a part of the list; parts are met in their order. Whoever is not to be contacted, as
+    /// `suppressed` says (it may be empty), takes nobody's place.
     ///
     /// # Errors
     /// As [`Scoring::of`].
-    pub fn meet(&mut self, scoring: &Scoring, matched: &Table) -> Result<(), String> {
+    pub fn meet(&mut self, scoring: &Scoring, matched: &Table, suppressed: &[bool]) -> Result<(), String> {
         let told = if self.front.is_some() { scoring.probabilities(matched)? } else { Vec::new() };
-        self.meet_told(scoring, matched, &told)
+        self.meet_told(scoring, matched, suppressed, &told)
     }
 
     /// As [`Ahead::meet`], with the probabilities of the part.
-    pub(super) fn meet_told(&mut self, scoring: &Scoring, matched: &Table, told: &[f64]) -> Result<(), String> {
+    pub(super) fn meet_told(
+        &mut self,
+        scoring: &Scoring,
+        matched: &Table,
+        suppressed: &[bool],
+        told: &[f64],
+    ) -> Result<(), String> {
         if let (Some(front), Some(by)) = (&mut self.front, scoring.by) {
             let weighed = by.weighed(matched, told)?;
             let order = by.rule().by;
-            for (row, &p) in told.iter().enumerate() {
+            let may_be_contacted = |row: &usize| suppressed.get(*row) != Some(&true);
+            for (row, &p) in told.iter().enumerate().filter(|(row, _)| may_be_contacted(row)) {
                 let payoffs = weighed.payoffs_of(row);
                 front.meet(order.key(p, &payoffs), payoffs.spent.expected(p), p);
             }

@@ -1,12 +1,14 @@
 //! What is out of the ordinary about single customers of a list.
 
+use super::scored::Part;
+use crate::Model;
 use crate::prepare::Seen;
 use crate::table::Values;
-use crate::{Model, Table};
 
-/// For every customer what the model had not met, in a few words; empty where there is nothing.
-/// `known` says to whom the model was fitted; it may be empty.
-pub fn of_rows(model: &Model, matched: &Table, known: &[bool]) -> Vec<String> {
+/// For every customer whether they are left alone by wish, and what the model had not met, in a few
+/// words; empty where there is nothing.
+pub fn of_rows(model: &Model, part: &Part) -> Vec<String> {
+    let matched = part.matched;
     let mut said = vec![String::new(); matched.rows()];
     let mut say = |row: usize, what: String| {
         if !said[row].is_empty() {
@@ -14,7 +16,9 @@ pub fn of_rows(model: &Model, matched: &Table, known: &[bool]) -> Vec<String> {
         }
         said[row].push_str(&what);
     };
-    known.iter().enumerate().filter(|(_, known)| **known).for_each(|(row, _)| say(row, "was in training".into()));
+    for (those, what) in [(part.suppressed, "not to be contacted"), (part.known, "was in training")] {
+        those.iter().enumerate().filter(|(_, is)| **is).for_each(|(row, _)| say(row, what.into()));
+    }
     for input in model.inputs() {
         let Some(column) = matched.column(&input.name) else { continue };
         match (&input.seen, &column.values) {

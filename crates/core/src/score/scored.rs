@@ -116,6 +116,8 @@ pub struct Account {
     pub gain: Option<f64>,
     /// For how many an amount had no value that it may be.
     pub lacking: u64,
+    /// How many are left alone because they are not to be contacted.
+    pub suppressed: u64,
 }
 
 impl Account {
@@ -124,6 +126,7 @@ impl Account {
         self.rows += part.rows;
         self.acted += part.acted;
         self.lacking += part.lacking;
+        self.suppressed += part.suppressed;
         self.gain = match (self.gain, part.gain) {
             (Some(so_far), Some(more)) => Some(so_far + more),
             (so_far, more) => so_far.or(more),
@@ -142,6 +145,9 @@ pub struct Part<'a> {
     pub before: u64,
     /// Of each customer, whether the model was fitted to them; nothing, if that is not known.
     pub known: &'a [bool],
+    /// Of each customer, whether they are not to be contacted, and so are left alone whatever the rule
+    /// says; nothing, if everybody may be.
+    pub suppressed: &'a [bool],
 }
 
 impl Scoring<'_> {
@@ -157,8 +163,8 @@ impl Scoring<'_> {
     pub fn of(&self, list: &Table, matched: &Table, known: &[bool]) -> Result<Scored, String> {
         let told = self.probabilities(matched)?;
         let mut ahead = self.ahead(list.rows());
-        ahead.meet_told(self, matched, &told)?;
-        self.told(Part { list, matched, before: 0, known }, &told, &ahead.settled())
+        ahead.meet_told(self, matched, &[], &told)?;
+        self.told(Part { list, matched, before: 0, known, suppressed: &[] }, &told, &ahead.settled())
     }
 
     /// Scores a part of a list, by what was settled when the whole of it was met.
@@ -187,7 +193,8 @@ impl Scoring<'_> {
         columns.push(numbers(PROBABILITY, probability.iter().copied()));
         let mut account = Account { rows: probability.len() as u64, ..Account::default() };
         if let (Some(by), Some(cut)) = (self.by, settled.cut) {
-            let decided = by.decided(matched, probability, cut)?;
+            let decided = by.decided(&part, probability, cut)?;
+            account.suppressed = part.suppressed.iter().filter(|suppressed| **suppressed).count() as u64;
             account.lacking = decided.weighed.lacking;
             account.acted = decided.actions.iter().filter(|action| **action == Action::Act).count() as u64;
             columns.push(words(DECISION, decided.actions.iter().map(|action| Some(Cow::from(action.word())))));
@@ -212,7 +219,7 @@ impl Scoring<'_> {
             columns.push(words(REASONS, reasons.into_iter().map(|said| Some(Cow::from(said)))));
         }
         if self.extras.remarks {
-            let said = remarks::of_rows(self.model, matched, part.known);
+            let said = remarks::of_rows(self.model, &part);
             columns
                 .push(words(REMARK, said.into_iter().map(|said| Some(said).filter(|s| !s.is_empty()).map(Cow::from))));
         }
@@ -297,9 +304,12 @@ impl By<'_> {
         Ok(Weighed { given: Some(offered.given(policy.rule.by, probability)), lacking })
     }
 
-    fn decided(&self, matched: &Table, probability: &[f64], cut: Cut) -> Result<Decided, String> {
-        let (rule, weighed) = (self.rule(), self.weighed(matched, probability)?);
-        let action = |(row, &p): (usize, &f64)| rule.action(cut, rule.by.key(p, &weighed.payoffs_of(row)), p);
+    fn decided(&self, part: &Part, probability: &[f64], cut: Cut) -> Result<Decided, String> {
+        let (rule, weighed) = (self.rule(), self.weighed(part.matched, probability)?);
+        let action = |(row, &p): (usize, &f64)| match part.suppressed.get(row) {
+            Some(true) => Action::Leave,
+            _ => rule.action(cut, rule.by.key(p, &weighed.payoffs_of(row)), p),
+        };
         let actions = probability.iter().enumerate().map(action).collect();
         Ok(Decided { actions, weighed })
     }

@@ -33,6 +33,8 @@ pub struct Model {
     pub gain: Option<f64>,
     /// For how many customers an amount had no value.
     pub lacking: i64,
+    /// How many customers were left alone because they are not to be contacted.
+    pub suppressed: i64,
     /// Where it stands for other programs to read.
     pub published: Option<String>,
     /// When it was brought.

@@ -2,6 +2,7 @@
 
 pub mod account;
 pub mod campaign;
+pub mod do_not_contact;
 pub mod finding;
 pub mod invitation;
 pub mod job;

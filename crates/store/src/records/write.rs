@@ -40,6 +40,8 @@ pub struct ScoredList {
     pub gain: Option<f64>,
     /// For how many an amount had no value.
     pub lacking: u64,
+    /// How many are left alone because they are not to be contacted.
+    pub suppressed: u64,
 }
 
 /// What was drawn for a campaign.
@@ -235,12 +237,13 @@ impl Importer {
                     sqlx::query(AssertSqlSafe(index)).execute(&mut *self.transaction).await?;
                 }
                 sqlx::query(
-                    "UPDATE list SET scored_id = $1, acted = $2, gain = $3, lacking = $4, state = 'scored' WHERE id = $5",
+                    "UPDATE list SET scored_id = $1, acted = $2, gain = $3, lacking = $4, suppressed = $5, state = 'scored' WHERE id = $6",
                 )
                     .bind(self.id)
                     .bind(scored.acted as i64)
                     .bind(scored.gain)
                     .bind(scored.lacking as i64)
+                    .bind(scored.suppressed as i64)
                     .bind(scored.list)
                     .execute(&mut *self.transaction)
                     .await?;

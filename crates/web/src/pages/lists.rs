@@ -1,6 +1,7 @@
 //! Lists: bring, match, score, take away.
 
 pub mod beside;
+pub mod do_not_contact;
 pub mod groups;
 pub mod list;
 mod matched;
@@ -19,6 +20,7 @@ use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
 use crate::session::Visitor;
 use crate::text;
+use do_not_contact::DoNotContact;
 
 #[derive(Template)]
 #[template(path = "lists.html")]
@@ -31,6 +33,7 @@ struct Page {
     lines: Vec<Line>,
     /// Tables of Records that may be scored as they are.
     tables: Vec<(i64, String)>,
+    do_not_contact: Option<DoNotContact>,
     most_upload: String,
     most_bytes: u64,
 }
@@ -68,6 +71,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         tables: others
             .map(|table| (table.id, format!("{}, {} rows", table.name, text::count_of(table.rows))))
             .collect(),
+        do_not_contact: DoNotContact::of(&app, &view).await?,
         base: view.href("lists"),
         decide: view.href("decide"),
         study: view.study.id,

@@ -148,6 +148,7 @@ doors! {
     Analyst post "/studies/{id}/decide/confirm" => decide::confirm;
     Reader get "/studies/{id}/lists" => lists::page;
     Analyst post "/studies/{id}/lists" => lists::bring;
+    Analyst post "/studies/{id}/lists/do-not-contact" => lists::do_not_contact::say;
     Reader get "/studies/{id}/lists/{list}" => lists::list::page;
     Analyst post "/studies/{id}/lists/{list}/answers" => lists::list::answer;
     Analyst post "/studies/{id}/lists/{list}/score" => lists::list::score;

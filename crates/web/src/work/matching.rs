@@ -83,14 +83,20 @@ impl Against {
         self.matching.lacking().collect()
     }
 
-    /// The rows of a list, in parts; only the columns that matching needs, or all.
-    pub async fn parts(&self, app: &App, table: &record_table::Model, all: bool) -> Result<Parts, Trouble> {
+    /// The rows of a list, in parts; only the columns that matching needs and `besides`, or all.
+    pub async fn parts(
+        &self,
+        app: &App,
+        table: &record_table::Model,
+        besides: Option<&[&str]>,
+    ) -> Result<Parts, Trouble> {
+        let more = besides.unwrap_or_default().iter().copied();
         let mut names: Vec<String> =
-            self.matching.sources().chain(self.identifier.as_deref()).map(str::to_owned).collect();
+            self.matching.sources().chain(self.identifier.as_deref()).chain(more).map(str::to_owned).collect();
         names.sort_unstable();
         names.dedup();
         // Rows are counted where nothing else is to be read of them, too.
-        let names = Some(&names[..]).filter(|names| !all && !names.is_empty());
+        let names = Some(&names[..]).filter(|names| besides.is_some() && !names.is_empty());
         Ok(app.store.parts(table, names, ROWS).await?)
     }
 
@@ -117,7 +123,7 @@ impl Against {
 
     /// Looks through the whole list.
     async fn report(mut self, app: &App, table: &record_table::Model, watch: &Watch) -> Result<MatchReport, Trouble> {
-        let mut parts = self.parts(app, table, false).await?;
+        let mut parts = self.parts(app, table, Some(&[])).await?;
         let (rows, watch) = (table.rows.max(1) as f64, watch.clone());
         compute(move || {
             let (mut met, mut in_records, mut fitted_to) = (0, 0, 0);

@@ -16,6 +16,7 @@ mod publish;
 mod rule;
 mod score;
 mod search;
+mod suppressed;
 mod understand;
 mod watch;
 mod without;

@@ -12,6 +12,7 @@ use pronoia_store::{record_table, study};
 
 use super::import::DESCRIBED;
 use super::matching::Against;
+use super::suppressed::Suppressed;
 use super::{Trouble, Watch, compute};
 use crate::error::PageError;
 use crate::pages::campaigns::mean_of_acted;
@@ -30,7 +31,15 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     let result = score_rows(app, &study, &list, watch).await;
     match result {
         Ok(account) => {
-            let figure = format!("{} of {} to act on", text::count(account.acted), text::count(account.rows));
+            let figure = format!(
+                "{} of {} to act on{}",
+                text::count(account.acted),
+                text::count(account.rows),
+                match account.suppressed {
+                    0 => String::new(),
+                    n => format!("; {} not to be contacted", text::count(n)),
+                }
+            );
             app.store.note(study.id, None, "List scored", &figure).await?;
             Ok(address)
         }
@@ -48,6 +57,8 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
 /// A list and all that it is scored by.
 struct Job {
     against: Against,
+    /// Those who are not to be contacted.
+    suppressed: Option<Suppressed>,
     chosen: ChosenPolicy,
     extras: Extras,
     tenths: Vec<f64>,
@@ -61,6 +72,11 @@ impl Job {
         Scoring { model: &self.against.model, by, extras: self.extras, tenths: &self.tenths }
     }
 
+    /// Of every customer of a part, whether they are not to be contacted; empty if everybody may be.
+    fn suppressed(&self, part: &Table) -> Result<Vec<bool>, Trouble> {
+        self.suppressed.as_ref().map_or(Ok(Vec::new()), |suppressed| suppressed.find(part))
+    }
+
     /// Looks through the whole list for what its customers are decided by.
     fn settle(&self, mut parts: Parts, watch: &impl Progress) -> Result<Settled, Trouble> {
         let scoring = self.scoring();
@@ -68,7 +84,8 @@ impl Job {
         while let Some(part) = parts.wait()? {
             watch.go_on()?;
             watch.tell("Finding out who comes first", met as f64 / self.rows.max(1) as f64);
-            ahead.meet(&scoring, &self.against.read(&part)).map_err(Trouble::Failed)?;
+            let suppressed = self.suppressed(&part)?;
+            ahead.meet(&scoring, &self.against.read(&part), &suppressed).map_err(Trouble::Failed)?;
             met += part.rows();
         }
         Ok(ahead.settled())
@@ -88,7 +105,13 @@ impl Job {
             watch.go_on()?;
             watch.tell("Scoring", account.rows as f64 / self.rows.max(1) as f64);
             let met = self.against.meet(&list)?;
-            let part = Part { list: &list, matched: &met.columns, before: account.rows, known: &met.fitted_to };
+            let part = Part {
+                list: &list,
+                matched: &met.columns,
+                before: account.rows,
+                known: &met.fitted_to,
+                suppressed: &self.suppressed(&list)?,
+            };
             let scored = scoring.part(part, settled).map_err(Trouble::Failed)?;
             account.add(&scored.account);
             evenly.meet(scored.table.clone());
@@ -112,19 +135,21 @@ async fn score_rows(
     let source = app.store.table(workspace, list.table_id).await?;
     let (chosen, answers, extras) = (list.decided_by()?, list.said()?, list.held()?);
     let against = Against::of(app, study, &source, (&chosen, &answers), watch).await?;
+    let suppressed = Suppressed::of(app, study, (&source, &answers)).await?;
     let shift = chosen.population.shift();
     let tenths: Vec<f64> =
         against.judged.as_ref().map_or(Vec::new(), |r| r.tenths().into_iter().map(|p| shift.there(p)).collect());
-    let job = Arc::new(Job { against, chosen, extras, tenths, rows: source.rows as usize });
+    let job = Arc::new(Job { against, suppressed, chosen, extras, tenths, rows: source.rows as usize });
 
     let settled = if job.scoring().ahead(job.rows).is_needed() {
-        let parts = job.against.parts(app, &source, false).await?;
+        let told_by: Vec<&str> = job.suppressed.iter().map(|suppressed| suppressed.source.as_str()).collect();
+        let parts = job.against.parts(app, &source, Some(&told_by)).await?;
         let (job, watch) = (Arc::clone(&job), watch.clone());
         compute(move || job.settle(parts, &Progressing::of(&watch, 0.1, 0.4))).await??
     } else {
         job.scoring().ahead(job.rows).settled()
     };
-    let parts = job.against.parts(app, &source, true).await?;
+    let parts = job.against.parts(app, &source, None).await?;
     let (sender, mut scored) = tokio::sync::mpsc::channel::<Table>(1);
     let scoring_watch = watch.clone();
     let scoring = tokio::spawn(async move {
@@ -145,7 +170,8 @@ async fn score_rows(
     let importer = importer.ok_or_else(|| Trouble::Failed("The list is empty.".into()))?;
     let origin = Source { sentence: format!("{}, scored", source.name), rejected: 0, misfit_cells: 0 };
     let label = Label { name: &format!("{} scored", source.name), source: &origin, is_list: true };
-    let of_list = ScoredList { list: list.id, acted: account.acted, gain: account.gain, lacking: account.lacking };
+    let Account { acted, gain, lacking, suppressed, .. } = account;
+    let of_list = ScoredList { list: list.id, acted, gain, lacking, suppressed };
     let kept = importer.seal(label, &profile, SealedFor::List(of_list)).await?;
     // What its page begins with is worked out while nobody waits for it.
     let kept = app.store.table(workspace, kept).await?;

@@ -60,6 +60,8 @@ struct ScoredView {
     take: TakeView,
     proposal: Proposal,
     lacking: Option<String>,
+    /// How many are left alone because they are not to be contacted.
+    suppressed: Option<String>,
 }
 
 /// The keys in the address of a list.
@@ -169,6 +171,12 @@ async fn scored(
         rows: RowsView::of(app, table, asked, &base).await?,
         groups: GroupsView::of(app, table, asked).await?,
         take: TakeView::of(table)?,
+        suppressed: (list.suppressed > 0).then(|| {
+            format!(
+                "{} not to be contacted, and left alone whatever the policy says.",
+                text::counted(list.suppressed as usize, "customer is", "customers are")
+            )
+        }),
         proposal: Proposal::of(app, view, list, table).await?,
         lacking: (list.lacking > 0).then(|| {
             format!(
