@@ -84,7 +84,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
 
     // The newest version counts: one more asks for it, all others have changed their minds.
     let last = ids.last().expect("somebody").clone();
-    brought(&study.http, "opt_outs.csv", "Member-ID", &[last.clone()]).await;
+    brought(&study.http, "opt_outs.csv", "Member-ID", std::slice::from_ref(&last)).await;
     let later = study.scored("renewals_later.csv", &renewals_csv(&fresh)).await;
     assert_eq!(texts(&later, "pronoia_decision").last().map(String::as_str), Some("leave"));
     assert_eq!(study.store.lists(study.id).await.expect("lists")[0].suppressed, 1);

@@ -128,18 +128,24 @@ pub struct StudyView {
     ledger: Vec<Line>,
     /// Whether its rows are being looked at, or will be.
     looking: bool,
+    /// Jobs of its workspace that waited or ran before anything else was read.
+    jobs: Vec<job::Model>,
 }
 
 impl Frame {
     /// The frame of a page outside any study.
     pub async fn plain(app: &App, visitor: &Visitor) -> Result<Self, PageError> {
+        Self::around(app, visitor, app.store.open_jobs(visitor.workspace_id()).await?).await
+    }
+
+    async fn around(app: &App, visitor: &Visitor, jobs: Vec<job::Model>) -> Result<Self, PageError> {
         Ok(Self {
             workspace: visitor.0.workspace.name.clone(),
             made_up: visitor.0.workspace.made_up,
             email: visitor.0.account.email.clone(),
             role: Some(visitor.0.role.word()).filter(|_| !visitor.is_owner()),
             csrf: visitor.0.csrf.clone(),
-            jobs: app.store.open_jobs(visitor.workspace_id()).await?,
+            jobs,
             only_looks: visitor.0.role == Role::Reader,
             walk: Walk::of(app, visitor).await?,
             study: None,
@@ -148,7 +154,7 @@ impl Frame {
 
     /// The frame of a page of a study; `current` is the number of the stop.
     pub async fn of_study(app: &App, visitor: &Visitor, view: &StudyView, current: u8) -> Result<Self, PageError> {
-        let mut frame = Self::plain(app, visitor).await?;
+        let mut frame = Self::around(app, visitor, view.jobs.clone()).await?;
         frame.csrf = format!("{}.{}", frame.csrf, view.study.revision);
         frame.study = Some(view.frame(current)?);
         Ok(frame)
@@ -176,7 +182,8 @@ impl StudyView {
 
     /// Looks up a study of a workspace.
     pub async fn load(app: &App, workspace: i64, id: i64) -> Result<Self, PageError> {
-        // Asked first: a look that ends in between has then left what it found.
+        // Asked first: work that ends in between has then left what came of it, and the page hears of its end.
+        let jobs = app.store.open_jobs(workspace).await?;
         let looking = !app.store.jobs_to(workspace, &Work::Drivers { study: id }).await?.is_empty();
         let study = app.store.study(workspace, id).await?;
         let state = study.choices()?;
@@ -203,6 +210,7 @@ impl StudyView {
             finding: app.store.finding_in_short(id).await?,
             ledger: app.store.ledger(id).await?,
             looking,
+            jobs,
             basis,
             study,
         })

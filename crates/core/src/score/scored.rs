@@ -187,7 +187,6 @@ impl Scoring<'_> {
     }
 
     fn told(&self, part: Part, probability: &[f64], settled: &Settled) -> Result<Scored, String> {
-        let matched = part.matched;
         let mut columns: Vec<Column> = part.list.columns().to_vec();
         columns.retain(|column| !column.name.starts_with(ADDED));
         columns.push(numbers(PROBABILITY, probability.iter().copied()));
@@ -218,7 +217,8 @@ impl Scoring<'_> {
             let reasons = self.reasons(&part, &settled.background)?;
             columns.push(words(REASONS, reasons.into_iter().map(|said| Some(Cow::from(said)))));
         }
-        if self.extras.remarks {
+        // Whoever is left alone by wish is told from whoever is left alone by the rule.
+        if self.extras.remarks || !part.suppressed.is_empty() {
             let said = remarks::of_rows(self.model, &part);
             columns
                 .push(words(REMARK, said.into_iter().map(|said| Some(said).filter(|s| !s.is_empty()).map(Cow::from))));
