@@ -156,7 +156,13 @@ async fn a_long_list_is_scored_as_a_whole_in_the_memory_of_a_short_one() {
         begun = Instant::now();
     }
     assert_eq!(at, CUSTOMERS * times);
-    let of_list = ScoredList { list: list.id, acted: account.acted, gain: account.gain, lacking: account.lacking };
+    let of_list = ScoredList {
+        list: list.id,
+        acted: account.acted,
+        gain: account.gain,
+        lacking: account.lacking,
+        suppressed: account.suppressed,
+    };
     let (_, writing) = written(&study, "again", expected.iter(), SealedFor::List(of_list)).await;
     drop(expected);
 

@@ -60,6 +60,11 @@ pub enum Work {
         /// Which.
         append: Append,
     },
+    /// Take somebody who was erased out of what is known of tables, and of models that hold customers.
+    Erased {
+        /// The tables.
+        tables: Vec<i64>,
+    },
     /// Look for what goes with the outcome of a study.
     Drivers {
         /// The study.

@@ -11,6 +11,7 @@ pub mod candidates;
 pub mod dictionary;
 pub mod do_not_contact;
 mod entity;
+pub mod erasure;
 mod error;
 pub mod findings;
 pub mod fits;

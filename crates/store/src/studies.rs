@@ -77,10 +77,18 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`]; [`StoreError::PutAway`].
     pub async fn study(&self, workspace_id: i64, id: i64) -> Result<study::Model> {
+        let found = self.study_even_if_away(workspace_id, id).await?;
+        if found.put_away_at.is_some() { Err(StoreError::PutAway) } else { Ok(found) }
+    }
+
+    /// A study of this workspace, whether it is put away or not.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`].
+    pub async fn study_even_if_away(&self, workspace_id: i64, id: i64) -> Result<study::Model> {
         let found =
             study::Entity::find_by_id(id).filter(study::Column::WorkspaceId.eq(workspace_id)).one(&self.db).await?;
-        let found = found.ok_or(StoreError::NotFound("This study"))?;
-        if found.put_away_at.is_some() { Err(StoreError::PutAway) } else { Ok(found) }
+        found.ok_or(StoreError::NotFound("This study"))
     }
 
     /// Puts new choices in place and enters what was chosen in the ledger, both or neither.

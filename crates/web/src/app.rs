@@ -112,6 +112,21 @@ impl App {
         }
     }
 
+    /// Forgets whatever was worked out from customers, some of whom are gone.
+    pub(crate) fn forget_customers(&self) {
+        self.books.clear();
+        self.judged.clear();
+        self.worth.clear();
+        self.weighed.clear();
+        self.below.clear();
+        self.acted_by_group.clear();
+        self.beside.clear();
+        self.counted.clear();
+        self.mean_of_acted.clear();
+        self.carried.clear();
+        self.served.forget_models();
+    }
+
     /// A path in the uploads folder where nothing lies yet.
     pub(crate) async fn place(&self) -> std::io::Result<PathBuf> {
         tokio::fs::create_dir_all(&self.config.uploads).await?;

@@ -68,6 +68,11 @@ impl Default for Books {
 }
 
 impl Books {
+    /// Closes all of them.
+    pub fn clear(&self) {
+        self.0.clear();
+    }
+
     /// The book of a model with some columns; a sentence if nothing was kept of the model.
     pub async fn open(
         &self,

@@ -43,6 +43,11 @@ impl Default for Judged {
 }
 
 impl Judged {
+    /// Forgets all figures.
+    pub fn clear(&self) {
+        self.0.clear();
+    }
+
     /// The figures of those of some candidates that were judged.
     pub async fn of(
         &self,

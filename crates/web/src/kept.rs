@@ -48,6 +48,11 @@ impl<K: PartialEq, T> Kept<K, T> {
         }
     }
 
+    /// Forgets everything.
+    pub fn clear(&self) {
+        self.things.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+
     /// Keeps what was worked out, in the place of what was not asked for longest.
     pub fn put(&self, from: K, thing: T) -> Arc<T> {
         let thing = Arc::new(thing);

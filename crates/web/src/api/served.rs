@@ -69,6 +69,11 @@ impl Default for Served {
 }
 
 impl Served {
+    /// Has every model read again that is called.
+    pub fn forget_models(&self) {
+        self.ready.clear();
+    }
+
     /// A version of a release, with what an answer needs.
     pub async fn ready(&self, app: &App, (workspace, version): (i64, i64)) -> Result<Arc<Ready>, StoreError> {
         let work = async { Ready::of(app, workspace, &app.store.release_version(version).await?).await };

@@ -10,6 +10,7 @@ mod cautions;
 pub(crate) mod compare;
 pub mod decide;
 pub(crate) mod drivers;
+mod erasure;
 pub(crate) mod file;
 mod find;
 mod folder;
@@ -177,6 +178,9 @@ doors! {
     Reader get "/studies/{id}/campaigns/{campaign}/contacts.{form}" => campaigns::contacts;
     Anybody get "/join/{link}" => people::join;
     Anybody post "/join/{link}" => people::accept;
+    Owner get "/erasure" => erasure::page;
+    Owner post "/erasure" => erasure::look;
+    Owner post "/erasure/person" => erasure::erase;
     Reader get "/people" => people::page;
     Reader get "/account" => account::page;
     Reader post "/account/password" => account::change_password;

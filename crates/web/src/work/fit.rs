@@ -60,7 +60,8 @@ pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Re
     Ok(address)
 }
 
-async fn fit_and_judge(
+/// Fits a candidate on its choices, and judges it.
+pub(super) async fn fit_and_judge(
     app: &App,
     workspace: i64,
     study: &study::Model,

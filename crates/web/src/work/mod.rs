@@ -5,6 +5,7 @@ pub(crate) mod campaign;
 mod closer;
 mod confirm;
 mod drivers;
+mod erased;
 mod fetch;
 mod fit;
 mod import;
@@ -183,6 +184,7 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         | Work::Join { .. }
         | Work::Append { .. }
         | Work::Drivers { .. }
+        | Work::Erased { .. }
         | Work::Bring { .. }
         | Work::Draw { .. }
         | Work::Results { .. }
@@ -222,6 +224,7 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
         Work::Import { upload } => import::import(app, workspace, *upload, watch).await,
         Work::Join { join } => join::join(app, workspace, join, watch).await,
         Work::Append { append } => append::append(app, workspace, append, watch).await,
+        Work::Erased { tables } => erased::take_out(app, workspace, tables, watch).await,
         Work::Drivers { study } => drivers::look(app, workspace, *study, watch).await,
         Work::Fit { model } => fit::fit(app, workspace, *model, watch).await,
         Work::Closer { model } => closer::look(app, workspace, *model, watch).await,
