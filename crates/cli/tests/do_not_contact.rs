@@ -41,7 +41,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
             .http
             .submit(&format!("/studies/{}/lists/do-not-contact", study.id), &[("table", table), ("column", column)])
     };
-    assert!(study.page("lists").contains("nobody is left alone by wish"));
+    assert!(study.page("lists").contains("Not to be contacted: nobody has asked for it"));
     let refused = say("opt_outs", "customer");
     assert!(
         refused.status == 422 && plain(&refused.text).contains("opt_outs has no column “customer”"),

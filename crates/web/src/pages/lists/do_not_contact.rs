@@ -34,7 +34,7 @@ impl DoNotContact {
         tables.dedup();
         let sentence = match &said {
             Some(said) => format!("those in {}, by {}, are left alone", said.table_name, said.by_column),
-            None => "nobody is left alone by wish".into(),
+            None => "nobody has asked for it".into(),
         };
         let (table, column) = said.map_or((None, String::new()), |said| (Some(said.table_name), said.by_column));
         Ok(Some(Self { said: sentence, table, column, tables }))
