@@ -6,12 +6,14 @@ pub mod probe;
 mod roles;
 mod state;
 mod survey;
+mod window;
 
 pub use outcome::{Event, Outcome, OutcomeError};
 pub(crate) use roles::has_word;
 pub use roles::{ColumnChoice, KnownWhen, Role, Verdict, guess};
 pub use state::{Basis, ChosenPolicy, StudyState};
 pub use survey::Survey;
+pub use window::Window;
 
 use serde::{Deserialize, Serialize};
 

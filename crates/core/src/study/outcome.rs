@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use super::Window;
 use crate::number::plain;
 use crate::profile::ColumnProfile;
 use crate::{Column, Table};
@@ -14,6 +15,9 @@ pub struct Outcome {
     pub column: String,
     /// What of it is the event.
     pub event: Event,
+    /// For how long it counts, where some customers were not watched for long enough.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub window: Option<Window>,
 }
 
 /// What of an outcome column is the event.
@@ -100,12 +104,18 @@ pub enum OutcomeError {
 impl Outcome {
     /// The outcome whose event is one value.
     pub fn is(column: impl Into<String>, value: impl Into<String>) -> Self {
-        Self { column: column.into(), event: Event::Value(value.into()) }
+        Self { column: column.into(), event: Event::Value(value.into()), window: None }
     }
 
     /// The event in words: “cancelled is ‘yes’”.
     pub fn words(&self) -> String {
-        format!("{} is {}", self.column, self.event.words())
+        let event = format!("{} is {}", self.column, self.event.words());
+        self.window.as_ref().map_or(event.clone(), |window| format!("{event}, {}", window.words()))
+    }
+
+    /// The columns that it is read from.
+    pub fn columns(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(self.column.as_str()).chain(self.window.as_ref().map(|window| window.from.as_str()))
     }
 
     /// Checks that a column with these figures can be the outcome with this event.
@@ -164,13 +174,17 @@ impl Outcome {
         Ok(())
     }
 
-    /// What happened, row by row; none where the outcome is missing.
+    /// What happened, row by row; none where the outcome is missing, or not known yet.
     ///
     /// # Errors
     /// [`OutcomeError::NoColumn`].
     pub fn read(&self, table: &Table) -> Result<Vec<Option<bool>>, OutcomeError> {
-        let column = table.column(&self.column).ok_or_else(|| OutcomeError::NoColumn(self.column.clone()))?;
-        Ok((0..column.len()).map(|row| self.event.happened(column, row)).collect())
+        let find = |name: &String| table.column(name).ok_or_else(|| OutcomeError::NoColumn(name.clone()));
+        let column = find(&self.column)?;
+        let window = self.window.as_ref().map(|window| Ok((window, find(&window.from)?))).transpose()?;
+        let is_known = |row: &usize| window.is_none_or(|(window, from)| window.has_ended(from, *row));
+        let happened = |row: usize| Some(row).filter(is_known).and_then(|row| self.event.happened(column, row));
+        Ok((0..column.len()).map(happened).collect())
     }
 }
 
@@ -220,7 +234,7 @@ mod tests {
 
     fn checked(event: Event, column: &str) -> Result<Vec<Option<bool>>, String> {
         let table = table();
-        let outcome = Outcome { column: column.into(), event };
+        let outcome = Outcome { column: column.into(), event, window: None };
         outcome.check(TableProfile::of(&table).column(column)).map_err(|e| e.to_string())?;
         outcome.read(&table).map_err(|e| e.to_string())
     }
@@ -257,7 +271,7 @@ mod tests {
     fn one_value_is_stored_as_it_always_was() {
         let plain: Outcome = serde_json::from_str(r#"{"column":"left","event":"yes"}"#).expect("an outcome");
         assert_eq!(plain, Outcome::is("left", "yes"));
-        let cut = Outcome { column: "days".into(), event: Event::AtLeast { at_least: 30.0 } };
+        let cut = Outcome { column: "days".into(), event: Event::AtLeast { at_least: 30.0 }, window: None };
         let stored = serde_json::to_string(&cut).expect("text");
         assert_eq!(serde_json::from_str::<Outcome>(&stored).expect("an outcome"), cut);
     }

@@ -101,7 +101,7 @@ impl Basis {
     /// [`PrepareError::Step`] if a step cannot be taken on these columns.
     pub fn columns_read(&self, columns: &[(String, Kind)]) -> Result<Vec<String>, PrepareError> {
         let mut read = self.predictors.clone();
-        read.push(self.outcome.column.clone());
+        read.extend(self.outcome.columns().map(str::to_owned));
         read.extend(self.split.columns().map(str::to_owned));
         read.extend(self.weight.clone());
         read.extend(steps::checked(&self.steps, columns)?.into_iter().flat_map(|(_, reads)| reads));

@@ -175,7 +175,7 @@ async fn keep(
 async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution) -> Result<(), PageError> {
     let (workspace, by) = (visitor.workspace_id(), visitor.author());
     if let (Remedy::OtherEvent { event }, Some(outcome)) = (&caution.remedy, &study.state.outcome) {
-        let outcome = Outcome::is(&outcome.column, event);
+        let outcome = Outcome { window: outcome.window.clone(), ..Outcome::is(&outcome.column, event) };
         super::outcome::enter_outcome(app, workspace, by, study.study.id, outcome).await?;
     } else if matches!(caution.remedy, Remedy::Calibrate | Remedy::FitForest | Remedy::Retire) {
         mend_candidate(app, study, caution).await?;

@@ -113,6 +113,7 @@ doors! {
     Reader get "/studies/{id}/drivers/totals" => drivers::totals;
     Reader get "/studies/{id}/prepare" => prepare::page;
     Analyst post "/studies/{id}/prepare/outcome" => outcome::choose;
+    Analyst post "/studies/{id}/prepare/window" => outcome::set_window;
     Analyst post "/studies/{id}/prepare/leave-out" => prepare::leave_out;
     Analyst post "/studies/{id}/prepare/column" => prepare::change_column;
     Reader get "/studies/{id}/prepare/cautions" => cautions::page;

@@ -1,12 +1,15 @@
 //! What happened: the outcome of a study, entered, and what follows from it for every column.
 
 use actix_web::web;
+use pronoia_core::Kind;
 use pronoia_core::number::{count, percent};
 use pronoia_core::profile::{TableProfile, changes};
 use pronoia_core::split::SplitPlan;
-use pronoia_core::study::{self, ColumnChoice, Event, Outcome, StudyState};
+use pronoia_core::study::{self, ColumnChoice, Event, Outcome, StudyState, Window};
+use pronoia_core::table::written_date;
 use pronoia_store::record_table;
 use pronoia_store::studies::{Author, Choice};
+use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
 use crate::error::PageError;
@@ -20,8 +23,11 @@ const PROBED: u64 = 60_000;
 /// The event and how often it happens, in a sentence.
 pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
     let Some((outcome, events, known, missing)) = counts(view)? else { return Ok(None) };
-    let left_aside =
-        if missing > 0 { format!("; {} without an outcome are left aside", count(missing)) } else { String::new() };
+    let left_aside = match (missing, &outcome.window) {
+        (0, _) => String::new(),
+        (_, None) => format!("; {} without an outcome are left aside", count(missing)),
+        (_, Some(_)) => format!("; {} whose outcome is not known, or not yet, are left aside", count(missing)),
+    };
     Ok(Some(format!(
         "Event = {}: {} of {} customers ({}){left_aside}",
         outcome.words(),
@@ -64,7 +70,7 @@ fn asked_outcome(fields: &[(String, String)]) -> Result<Outcome, String> {
             Event::AnyOf { any_of: all("any"), name: one("name").unwrap_or_default().trim().to_owned() }
         }
     };
-    Ok(Outcome { column, event })
+    Ok(Outcome { column, event, window: None })
 }
 
 /// Fixes the outcome, deals the rows out, and guesses what each column is for.
@@ -75,9 +81,94 @@ pub async fn choose(
     form: web::Form<Vec<(String, String)>>,
 ) -> PageResult {
     visitor.check(form.iter().find(|f| f.0 == "csrf").map_or("", |f| &f.1))?;
-    let outcome = asked_outcome(&form).map_err(PageError::Refused)?;
+    let asked = asked_outcome(&form).map_err(PageError::Refused)?;
+    // Customers were watched for as long as they were, whatever the event is.
+    let before = app.store.study(visitor.workspace_id(), path.id).await?.choices()?.outcome;
+    let outcome = Outcome { window: before.and_then(|before| before.window), ..asked };
     enter_outcome(&app, visitor.workspace_id(), visitor.author(), path.id, outcome).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
+}
+
+/// A window as typed; without a column, there is none.
+#[derive(Deserialize)]
+pub struct TypedWindow {
+    csrf: String,
+    from: String,
+    days: String,
+    until: String,
+}
+
+impl TypedWindow {
+    fn read(&self) -> Result<Option<Window>, String> {
+        if self.from.is_empty() {
+            return Ok(None);
+        }
+        let days = self.days.trim().parse().map_err(|_| "Say in whole days how long the window is.")?;
+        let until: chrono::NaiveDate =
+            self.until.trim().parse().map_err(|_| "Say to which day the records reach, as in 2026-03-31.")?;
+        Ok(Some(Window { from: self.from.clone(), days, until: until.to_epoch_days() }))
+    }
+}
+
+/// Fixes for how long the outcome counts.
+pub async fn set_window(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<TypedWindow>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let window = form.read().map_err(PageError::Refused)?;
+    let before = app.store.study(visitor.workspace_id(), path.id).await?.choices()?.outcome;
+    let before = before.ok_or_else(|| PageError::Refused("Choose first what happened.".into()))?;
+    let outcome = Outcome { window, ..before };
+    enter_outcome(&app, visitor.workspace_id(), visitor.author(), path.id, outcome).await?;
+    see_other(&format!("/studies/{}/prepare", path.id))
+}
+
+/// The outcome window as the page of columns shows it.
+pub struct WindowView {
+    pub said: String,
+    /// What the form begins with.
+    pub from: String,
+    pub days: String,
+    pub until: String,
+    /// Columns that a window may run from.
+    pub dates: Vec<String>,
+    /// Whether it is being changed.
+    pub open: bool,
+}
+
+impl WindowView {
+    /// None where there is neither a window nor a date that one could run from.
+    pub fn of(view: &StudyView, profile: &TableProfile, open: bool) -> Option<Self> {
+        let dates = || profile.columns.iter().filter(|column| column.kind == Kind::Date);
+        let window = view.state.outcome.as_ref().and_then(|outcome| outcome.window.as_ref());
+        if window.is_none() && dates().next().is_none() {
+            return None;
+        }
+        // Records reach as far as the latest day that stands in them.
+        let latest = dates().filter_map(|column| column.numbers.as_ref()).map(|n| n.max).reduce(f64::max);
+        let until = window.map(|window| window.until).or(latest.map(|day| day as i32)).map(written_date);
+        Some(Self {
+            said: window.map_or_else(
+                || "The outcome of every customer counts, however briefly they were watched.".into(),
+                |window| format!("Customers count {}.", window.words()),
+            ),
+            from: window.map_or(String::new(), |window| window.from.clone()),
+            days: window.map_or(String::new(), |window| window.days.to_string()),
+            until: until.unwrap_or_default(),
+            dates: dates().map(|column| column.name.clone()).collect(),
+            open,
+        })
+    }
+}
+
+/// Refuses an outcome, or a window of it, that a table with these figures cannot have.
+fn check(outcome: &Outcome, profile: &TableProfile) -> Result<(), PageError> {
+    let column = outcome.check(profile.column(&outcome.column));
+    let window = outcome.window.as_ref().map_or(Ok(()), |window| window.check(profile.column(&window.from)));
+    column.and(window).map_err(|e| PageError::Refused(e.to_string()))
 }
 
 /// Enters an outcome in a study.
@@ -90,7 +181,7 @@ pub(crate) async fn enter_outcome(
 ) -> Result<(), PageError> {
     let mut view = StudyView::load(app, workspace, study).await?;
     let profile = view.table.figures()?;
-    outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
+    check(&outcome, &profile)?;
     let (columns, counted) = guessed(app, &view.table, profile, outcome.clone(), view.state.split.clone()).await?;
     let chosen = format!("Event: {}", outcome.words());
     let same_column = view.state.outcome.as_ref().is_some_and(|before| before.column == outcome.column);
@@ -114,7 +205,7 @@ pub(crate) async fn enter_version(app: &App, view: &StudyView, by: Author, table
     state.table = Some(to.id);
     let profile = to.figures()?;
     if let Some(outcome) = state.outcome.clone() {
-        outcome.check(profile.column(&outcome.column)).map_err(|e| PageError::Refused(e.to_string()))?;
+        check(&outcome, &profile)?;
         let (columns, counted) = guessed(app, &to, profile, outcome, state.split.clone()).await?;
         state.columns = with_choices(columns, &view.state);
         state.counted = Some(counted);
@@ -142,7 +233,7 @@ async fn guessed(
 ) -> Result<(Vec<ColumnChoice>, (u64, u64)), PageError> {
     let nth = (table.rows as u64).div_ceil(PROBED).max(1);
     let names: Vec<String> = profile.columns.iter().map(|c| c.name.clone()).collect();
-    let dealt_by: Vec<&str> = split.columns().chain([outcome.column.as_str()]).collect();
+    let dealt_by: Vec<&str> = split.columns().chain(outcome.columns()).collect();
     let needed: Vec<String> = names.iter().filter(|name| dealt_by.contains(&name.as_str())).cloned().collect();
     let whole = app.store.columns(table, Some(&needed)).await?;
     let some = app.store.every_nth(table, &names, nth).await?;

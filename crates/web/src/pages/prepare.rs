@@ -9,6 +9,7 @@ use pronoia_core::study::{Basis, ColumnChoice, KnownWhen, Role, Verdict};
 use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
+use super::outcome::WindowView;
 use super::records::{ColumnLine, line, made_line};
 use super::{PageResult, StudyPath, see_other};
 use crate::error::{PageError, html};
@@ -76,6 +77,7 @@ struct Candidate {
 
 struct Chosen {
     sentence: String,
+    window: Option<WindowView>,
     split: String,
 }
 
@@ -108,7 +110,7 @@ pub async fn page(
 ) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let profile = view.table.figures()?;
-    let asking = view.state.outcome.is_none() || query.change.is_some();
+    let asking = view.state.outcome.is_none() || query.change.as_deref() == Some("outcome");
     let (mut candidates, mut several, mut numbers) = (Vec::new(), Vec::new(), Vec::new());
     if asking {
         for column in profile.columns.iter().filter(|c| c.distinct == 2) {
@@ -132,7 +134,11 @@ pub async fn page(
             .collect();
     }
     let chosen = match (asking, super::outcome::event_sentence(&view)?) {
-        (false, Some(sentence)) => Some(Chosen { sentence, split: view.state.split.sentence() }),
+        (false, Some(sentence)) => Some(Chosen {
+            sentence,
+            window: WindowView::of(&view, &profile, query.change.as_deref() == Some("window")),
+            split: view.state.split.sentence(),
+        }),
         _ => None,
     };
     let known = super::steps::columns_of(&view)?;

@@ -219,7 +219,7 @@ async fn shown(app: &App, study: &StudyView) -> Result<Shown, PageError> {
     };
     // Only what the steps look at is fetched; a step that cannot be taken must not hide the others.
     let kinds = study.table.kinds()?;
-    let mut names = vec![basis.outcome.column.clone()];
+    let mut names: Vec<String> = basis.outcome.columns().map(str::to_owned).collect();
     names.extend(basis.split.columns().map(str::to_owned));
     let mut known = kinds.clone();
     for step in basis.steps.iter().filter(|s| !s.off) {
