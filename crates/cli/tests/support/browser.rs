@@ -113,10 +113,14 @@ impl Browser {
         element.click().await
     }
 
+    /// Types into a field. A page that is read again just then takes it away; then into the one that comes.
     pub async fn fill(&self, css: &str, text: &str) {
-        let field = self.client.find(Locator::Css(css)).await.expect(css);
-        field.clear().await.ok();
-        field.send_keys(text).await.expect("typed");
+        until(&format!("{css} is typed into"), || async {
+            let field = self.client.find(Locator::Css(css)).await.ok()?;
+            field.clear().await.ok();
+            field.send_keys(text).await.ok()
+        })
+        .await;
     }
 
     pub async fn choose_file(&self, css: &str, path: &std::path::Path) {
