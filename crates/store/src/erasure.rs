@@ -140,8 +140,7 @@ impl Store {
         Ok(())
     }
 
-    /// Fitted models of a workspace, without their artefacts: key, study, and what they are made by and fitted
-    /// on; also those that are on no list any more.
+    /// The fitted models of a workspace, also those that are on no list any more.
     ///
     /// # Errors
     /// If the database does not answer.
