@@ -184,7 +184,7 @@ impl StudyView {
     pub async fn load(app: &App, workspace: i64, id: i64) -> Result<Self, PageError> {
         // Asked first: work that ends in between has then left what came of it, and the page hears of its end.
         let jobs = app.store.open_jobs(workspace).await?;
-        let looking = !app.store.jobs_to(workspace, &Work::Drivers { study: id }).await?.is_empty();
+        let looking = jobs.iter().any(|job| job.is_to(&Work::Drivers { study: id }));
         let study = app.store.study(workspace, id).await?;
         let state = study.choices()?;
         let models = candidates(app, id).await?;

@@ -64,6 +64,15 @@ impl Store {
             .await?)
     }
 
+    /// The newest version of a table that is called so, if there is one that is not put away.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn newest_version(&self, workspace_id: i64, name: &str) -> Result<Option<record_table::Model>> {
+        let named = self.tables(workspace_id).await?.into_iter().filter(|table| table.name == name);
+        Ok(named.max_by_key(|table| table.version))
+    }
+
     /// A table of this workspace.
     ///
     /// # Errors

@@ -29,9 +29,7 @@ impl Suppressed {
     ) -> Result<Option<Self>, Trouble> {
         let said = app.store.do_not_contact(study.workspace_id).await?;
         let Some(said) = said.filter(|_| study.kind() != Question::Credit) else { return Ok(None) };
-        let tables = app.store.tables(study.workspace_id).await?;
-        let newest = tables.into_iter().filter(|table| table.name == said.table_name).max_by_key(|table| table.version);
-        let Some(table) = newest else {
+        let Some(table) = app.store.newest_version(study.workspace_id, &said.table_name).await? else {
             return Err(Trouble::Failed(format!(
                 "Those who are not to be contacted stand in “{}”, which is not here any more. Bring it back, or say at Lists where they stand now.",
                 said.table_name
