@@ -5,6 +5,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
+use pronoia_store::queries::Unprotected;
 use pronoia_web::{Budget, Config, demonstration};
 
 use crate::Outcome;
@@ -33,6 +34,10 @@ pub struct Serve {
     /// The seconds that a client may send nothing in the middle of what it sends.
     #[arg(long, default_value_t = 30)]
     patience_seconds: u64,
+    /// What the database leaves open to questions in SQL and is accepted as it is: superuser, functions, catalogues,
+    /// temporary-files. Without it questions are off until the database was prepared.
+    #[arg(long, value_name = "NAMES", value_delimiter = ',', value_parser = unprotected)]
+    accept_unprotected: Vec<Unprotected>,
     /// The megabytes of memory that all fits together may take; six tenths of the
     /// machine's unless said otherwise.
     #[arg(long)]
@@ -65,6 +70,12 @@ pub struct Account {
     workspace: String,
 }
 
+/// What is accepted, by its name.
+fn unprotected(name: &str) -> Result<Unprotected, String> {
+    let found = Unprotected::ALL.into_iter().find(|what| what.name() == name);
+    found.ok_or_else(|| format!("“{name}” is none of: {}", Unprotected::ALL.map(Unprotected::name).join(", ")))
+}
+
 impl Serve {
     pub fn run(self) -> Outcome {
         runtime()?.block_on(async {
@@ -78,6 +89,10 @@ impl Serve {
                 ..self.place.config()
             };
             let mut app = self.place.app(config).await?;
+            app.store.accept_unprotected(&self.accept_unprotected);
+            if let Err(e) = app.store.protected().await {
+                tracing::warn!(target: "pronoia", "{e}");
+            }
             app.memory = Budget::of(self.memory_mb.map(|megabytes| megabytes << 20));
             app.config.demo_account = demonstration::account(&app.store).await.map_err(|e| e.to_string())?;
             pronoia_web::serve(app).await.map_err(|e| match e.kind() {

@@ -31,13 +31,15 @@ async fn begun() -> (Server, Http, Store) {
 
 /// The lines of an answer.
 async fn lines(store: &Store, sql: &str) -> Vec<String> {
-    let answer = store.ask(1, sql, "-", &LIMITS).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
-    String::from_utf8(answer.csv).expect("text").lines().map(str::to_owned).collect()
+    let answer = store.ask(1, sql, &LIMITS).await.unwrap_or_else(|e| panic!("{sql}: {e}"));
+    let missing = |value: Option<String>| value.unwrap_or_else(|| "-".into());
+    let rows = answer.rows.into_iter().map(|row| row.into_iter().map(missing).collect::<Vec<_>>().join("|"));
+    std::iter::once(answer.columns.join("|")).chain(rows).collect()
 }
 
 /// What is said against a question, and the word it is said of.
 async fn refused(store: &Store, sql: &str) -> (String, String) {
-    match store.ask(1, sql, "", &LIMITS).await {
+    match store.ask(1, sql, &LIMITS).await {
         Err(QueryError::Question { sentence, place }) => {
             let place = place.unwrap_or(0..0);
             (sentence, sql.chars().skip(place.start).take(place.len()).collect())
@@ -55,21 +57,21 @@ async fn tables_answer_by_their_own_names() {
     let sql = "SELECT \"Öffnung\", count(*) AS n, sum(fee) FROM \"Bookings 2026\" GROUP BY 1 ORDER BY 1; -- by hour\n";
     assert_eq!(
         lines(&store, sql.trim_end_matches("-- by hour\n")).await,
-        ["Öffnung,n,sum", "ja,50,14700", "nein,150,45000"]
+        ["Öffnung|n|sum", "ja|50|14700", "nein|150|45000"]
     );
-    assert_eq!(lines(&store, "SELECT NULL AS x, '' AS y -- nothing").await, ["x,y", "-,"]);
+    assert_eq!(lines(&store, "SELECT NULL AS x, '' AS y -- nothing").await, ["x|y", "-|"]);
     let with = "WITH dear AS (SELECT * FROM \"Bookings 2026\" WHERE fee > 590) SELECT \"order\" FROM dear ORDER BY fee";
-    assert_eq!(lines(&store, with).await, ["order", "\"a, \"\"2\"\"\"", "\"a, \"\"3\"\"\"", "\"a, \"\"4\"\"\""]);
+    assert_eq!(lines(&store, with).await, ["order", "a, \"2\"", "a, \"3\"", "a, \"4\""]);
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_mistake_is_told_of_the_word_that_is_wrong() {
     let (_server, http, store) = begun().await;
     for (sql, word, says) in [
-        ("SELECT fees FROM \"Bookings 2026\"", "fees", "Column \"fees\" does not exist."),
-        ("SELECT 'é', fee FROM bookings", "bookings", "Relation \"bookings\" does not exist."),
+        ("SELECT fees FROM \"Bookings 2026\"", "fees", "There is no column “fees” here. Perhaps fee is meant."),
+        ("SELECT 'é', fee FROM bookings", "bookings", "There is no table “bookings”"),
         ("SELECT fee FROM \"Bookings 2026\" WHERE \"Öffnung\" + 1 > 2", "+", "operator does not exist"),
-        ("SELECT nothing(fee) FROM \"Bookings 2026\"", "nothing", "does not exist"),
+        ("SELECT nothing(fee) FROM \"Bookings 2026\"", "nothing", "There is no function “nothing”"),
         ("SELECT fee\nFROM \"Bookings 2026\"\nWERE fee > 3", "fee", "It cannot be read"),
         ("SELECT 1 / 0", "", "Division by zero."),
     ] {
@@ -79,7 +81,7 @@ async fn a_mistake_is_told_of_the_word_that_is_wrong() {
             assert_eq!(marked, word, "{sql}: {sentence}");
         }
     }
-    let page = plain(&http.get("/query?sql=SELECT%20fees%20FROM%20%22Bookings%202026%22").text);
+    let page = plain(&http.submit("/query", &[("sql", "SELECT fees FROM \"Bookings 2026\"")]).text);
     assert!(page.contains("<mark>fees</mark>") && page.contains("That could not be asked"), "{page}");
 }
 
@@ -113,11 +115,8 @@ async fn nothing_beyond_the_workspace_is_reached() {
         assert!(!sentence.is_empty(), "{sql}");
     }
     assert_eq!(lines(&store, "SELECT count(*) FROM \"Bookings 2026\"").await[1], "200", "nothing was changed");
-    assert!(
-        refused(&store, "SELECT * FROM public.account").await.0.contains("only read the tables that are open to it")
-    );
     // The other workspace does not see this one's tables.
-    let unseen = store.ask(workspace, "SELECT * FROM \"Bookings 2026\"", "", &LIMITS).await;
+    let unseen = store.ask(workspace, "SELECT * FROM \"Bookings 2026\"", &LIMITS).await;
     assert!(matches!(unseen, Err(QueryError::Question { .. })), "{unseen:?}");
     drop(server);
 }
@@ -128,18 +127,19 @@ async fn time_rows_and_bytes_have_their_limits() {
     let endless = "SELECT count(*) FROM generate_series(1, 100000) a, generate_series(1, 100000) b";
     let hasty = Limits { time: Duration::from_millis(300), ..LIMITS };
     let begun = Instant::now();
-    let stopped = store.ask(1, endless, "", &hasty).await.expect_err("too long").to_string();
+    let stopped = store.ask(1, endless, &hasty).await.expect_err("too long").to_string();
     assert!(stopped.contains("It was stopped after") && begun.elapsed() < Duration::from_secs(5), "{stopped}");
-    let answer = store.ask(1, "SELECT i, E'two\\nlines' FROM generate_series(1, 3000000) i", "", &LIMITS).await;
+    let answer = store.ask(1, "SELECT i, E'two\\nlines' FROM generate_series(1, 3000000) i", &LIMITS).await;
     let answer = answer.expect("an answer");
-    let rows = String::from_utf8(answer.csv).expect("text").matches("two\nlines").count();
-    assert_eq!((answer.cut, rows), (true, 50));
+    assert_eq!((answer.cut, answer.rows.len()), (true, 50));
+    assert_eq!(answer.rows[49], [Some("50".to_owned()), Some("two\nlines".to_owned())]);
     let wide = Limits { bytes: 10_000, rows: 1_000_000, ..LIMITS };
-    let answer = store.ask(1, "SELECT repeat('x', 500) FROM generate_series(1, 1000)", "", &wide).await.expect("some");
-    assert!(answer.cut && answer.csv.len() <= 10_000);
+    let answer = store.ask(1, "SELECT lpad('x', 500) FROM generate_series(1, 1000)", &wide).await.expect("some");
+    assert!(answer.cut && answer.rows.len() == 19, "{}", answer.rows.len());
     // Afterwards the next question is answered as ever.
     assert_eq!(lines(&store, "SELECT 1 AS one").await, ["one", "1"]);
-    assert_eq!(http.get(&format!("/query?sql={}", "x".repeat(9_000))).status, 200);
+    let long = http.submit("/query", &[("sql", &"x".repeat(9_000))]);
+    assert!(long.status == 200 && long.text.contains("at most 8000 characters"), "{}", long.text);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -169,4 +169,22 @@ async fn an_answer_is_kept_as_a_table() {
     b.see(".rows tbody tr", "597").await;
     b.is_accessible("an answer").await;
     b.close().await;
+}
+
+/// Questions that two parsers read differently, so that the database would run what the guard took for a text.
+const BREAKING_OUT: [&str; 3] = [
+    "SELECT $€$,' $€$ AS x) TO STDOUT; ROLLBACK; BEGIN READ WRITE; SELECT lo_create(4711); COMMIT; BEGIN; COPY (SELECT 1 --'",
+    "SELECT $é1$,' $é1$ AS x) TO STDOUT; ROLLBACK; BEGIN READ WRITE; SELECT lo_create(4711); COMMIT; BEGIN; COPY (SELECT 1 --'",
+    "SELECT lo_create(4711)",
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_gets_out_of_the_question_box() {
+    let (server, http, store) = begun().await;
+    for sql in BREAKING_OUT {
+        let answered = store.ask(1, sql, &LIMITS).await;
+        let made = server.answer("SELECT count(*)::text FROM pg_largeobject_metadata").await;
+        assert_eq!(made, "0", "{sql}: {answered:?}");
+    }
+    drop(http);
 }

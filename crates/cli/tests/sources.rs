@@ -75,8 +75,7 @@ impl Begun {
     }
 
     fn look(&self, sql: &str) -> String {
-        let encoded: String = sql.bytes().map(|b| format!("%{b:02X}")).collect();
-        self.http.get(&format!("/sources/1?sql={encoded}")).text
+        self.http.submit("/sources/1", &[("sql", sql)]).text
     }
 
     fn files_left(&self) -> usize {

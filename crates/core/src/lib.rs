@@ -21,6 +21,7 @@ pub mod evaluate;
 pub mod explain;
 pub mod export;
 pub mod expression;
+pub mod formulas;
 pub mod intake;
 pub mod judged;
 pub mod learn;

@@ -17,6 +17,14 @@ pub enum StoreError {
         "The disk under the database is full, so that nothing more can be saved. What was saved before is safe; free some space and try again."
     )]
     DiskFull,
+    /// The disk that uploads lie on is full.
+    #[error(
+        "The disk that uploads lie on is full. Nothing was kept; whoever runs this server has to free some space, then try again."
+    )]
+    UploadsFull,
+    /// Others are served first; the caller may try again soon.
+    #[error("{0} Try again in a moment.")]
+    Busy(&'static str),
     /// There is no such thing, or not in this workspace.
     #[error("{0} was not found. It may have been deleted, or the address is mistyped.")]
     NotFound(&'static str),
@@ -39,12 +47,23 @@ pub enum StoreError {
     /// It was stopped on request; nothing of it is left.
     #[error("It was stopped; nothing was kept.")]
     Stopped,
-    /// What is stored cannot be read.
+    /// What is stored cannot be read; what is wrong with it.
     #[error("Something stored could not be read: {0}")]
     Damaged(String),
-    /// Any other answer of the database.
-    #[error("The database refused: {0}")]
+    /// Any other answer of the database. What it said stands in the log, under this number.
+    #[error(
+        "The database could not do this; nothing was changed. Whoever runs this server finds the reason in its log, under {0}."
+    )]
     Database(String),
+}
+
+impl StoreError {
+    /// An answer of a database that is for nobody but whoever reads the log.
+    pub(crate) fn logged(message: &str) -> Self {
+        let number = format!("{:08x}", rand::random::<u32>());
+        tracing::error!("{number}: the database says: {message}");
+        Self::Database(number)
+    }
 }
 
 impl From<DbErr> for StoreError {
@@ -55,7 +74,7 @@ impl From<DbErr> for StoreError {
             | DbErr::Exec(RuntimeErr::SqlxError(e))
             | DbErr::Query(RuntimeErr::SqlxError(e)) => of_sqlx(&e),
             DbErr::Conn(_) => Self::Unreachable,
-            other => Self::Database(other.to_string()),
+            other => Self::logged(&other.to_string()),
         }
     }
 }
@@ -82,13 +101,15 @@ fn of_sqlx(e: &sqlx::Error) -> StoreError {
         | sqlx::Error::WorkerCrashed => StoreError::Unreachable,
         sqlx::Error::Database(d) => match d.code().as_deref() {
             Some("53100") => StoreError::DiskFull,
+            // Somebody else holds what was waited for.
+            Some("55P03") => StoreError::Busy("Somebody else is changing the same."),
             // Shutting down, starting up, terminated by an administrator.
             Some("57P01" | "57P02" | "57P03" | "53300") => StoreError::Unreachable,
             Some("54000" | "54011") => StoreError::TooWide(
                 "A row of this table is wider than the storage can hold (about 8 000 bytes). Leave out columns that you do not need, or split the file by subject.".into(),
             ),
-            _ => StoreError::Database(d.message().to_owned()),
+            _ => StoreError::logged(d.message()),
         },
-        other => StoreError::Database(other.to_string()),
+        other => StoreError::logged(&other.to_string()),
     }
 }

@@ -20,6 +20,7 @@ pub mod judgements;
 mod keys;
 pub mod ledger;
 pub mod lists;
+mod locks;
 pub mod models;
 pub mod people;
 pub mod programs;
@@ -47,8 +48,6 @@ use std::time::Duration;
 
 use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
-use sqlx::Connection;
-use sqlx::postgres::PgConnection;
 
 /// What every function of the store returns.
 pub type Result<T> = std::result::Result<T, StoreError>;
@@ -57,19 +56,15 @@ pub type Result<T> = std::result::Result<T, StoreError>;
 #[derive(Clone)]
 pub struct Store {
     db: DatabaseConnection,
-    /// What the passwords of reading roles are made of; new in every process.
-    reader_secret: u128,
+    /// What is known about questions in SQL.
+    questions: queries::SharedQuestions,
 }
 
 impl std::fmt::Debug for Store {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        // The secret stays out of every log.
         f.debug_struct("Store").finish_non_exhaustive()
     }
 }
-
-/// The lock under which the tables are brought up to date.
-const SCHEMA_LOCK: i64 = 7300;
 
 /// How often a server that starts, or is busy, is knocked at; three seconds each.
 const MOST_KNOCKS: usize = 4;
@@ -95,12 +90,8 @@ impl Store {
             }
         };
         // Several servers that start at once do not change the tables at once.
-        let mut alone = PgConnection::connect(url).await?;
-        sqlx::query("SELECT pg_advisory_lock($1)").bind(SCHEMA_LOCK).execute(&mut alone).await?;
-        let brought = schema::Migrator::up(&db, None).await;
-        alone.close().await?;
-        brought?;
-        Ok(Self { db, reader_secret: rand::random() })
+        locks::alone(url, locks::Lock::Schema, async { Ok(schema::Migrator::up(&db, None).await?) }).await?;
+        Ok(Self { db, questions: queries::SharedQuestions::default() })
     }
 
     /// Whether the database answers now.

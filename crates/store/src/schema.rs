@@ -31,6 +31,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::AWAY),
             Box::new(Step::SHARE),
             Box::new(Step::DO_NOT_CONTACT),
+            Box::new(Step::QUESTION),
         ]
     }
 }
@@ -90,6 +91,8 @@ impl Step {
     /// Who is not to be contacted.
     const DO_NOT_CONTACT: Self =
         Self { name: "m0023_do_not_contact", sql: include_str!("schema/0023_do_not_contact.sql") };
+    /// Roles by which questions are asked, and what the accounts of sources may change.
+    const QUESTION: Self = Self { name: "m0024_question", sql: include_str!("schema/0024_question.sql") };
 }
 
 impl MigrationName for Step {

@@ -82,9 +82,9 @@ impl ResponseError for PageError {
             Self::Store(StoreError::PutAway) => StatusCode::GONE,
             Self::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             Self::NotFound | Self::Store(StoreError::NotFound(_)) => StatusCode::NOT_FOUND,
-            Self::Store(StoreError::Unreachable) => StatusCode::SERVICE_UNAVAILABLE,
+            Self::Store(StoreError::Unreachable | StoreError::Busy(_)) => StatusCode::SERVICE_UNAVAILABLE,
             Self::File(e) if e.kind() == ErrorKind::StorageFull => StatusCode::INSUFFICIENT_STORAGE,
-            Self::Store(StoreError::DiskFull) => StatusCode::INSUFFICIENT_STORAGE,
+            Self::Store(StoreError::DiskFull | StoreError::UploadsFull) => StatusCode::INSUFFICIENT_STORAGE,
             _ => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -94,11 +94,13 @@ impl ResponseError for PageError {
             return HttpResponse::SeeOther().insert_header(("Location", "/sign-in")).finish();
         }
         let status = self.status_code();
-        if status.is_server_error() {
+        let is_busy = matches!(self, Self::Store(StoreError::Busy(_)));
+        if status.is_server_error() && !is_busy {
             tracing::error!("{self}");
         }
-        let retries = status == StatusCode::SERVICE_UNAVAILABLE;
+        let retries = status == StatusCode::SERVICE_UNAVAILABLE && !is_busy;
         let heading = match status {
+            StatusCode::SERVICE_UNAVAILABLE if is_busy => "Busy, try again",
             StatusCode::SERVICE_UNAVAILABLE => "The database is away",
             StatusCode::NOT_FOUND => "Nothing here",
             StatusCode::GONE => "Put away",
@@ -107,9 +109,11 @@ impl ResponseError for PageError {
         };
         let meanwhile = if let Self::Overtaken(entered) = self { entered.as_slice() } else { &[] };
         let page = ErrorPage { heading, message: self.to_string(), meanwhile, retries }.render();
-        HttpResponse::build(status)
-            .content_type("text/html; charset=utf-8")
-            .body(page.unwrap_or_else(|_| self.to_string()))
+        let mut answer = HttpResponse::build(status);
+        if status == StatusCode::SERVICE_UNAVAILABLE {
+            answer.insert_header(("Retry-After", "3"));
+        }
+        answer.content_type("text/html; charset=utf-8").body(page.unwrap_or_else(|_| self.to_string()))
     }
 }
 

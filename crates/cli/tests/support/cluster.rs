@@ -10,8 +10,10 @@ use super::{free_port, open_folder};
 
 /// A cluster; it is stopped and gone when it is dropped.
 pub struct Cluster {
-    /// Its database `pronoia`, with the password.
+    /// Its database `pronoia`, as Pronoia's account, with the password.
     pub url: String,
+    /// The same as its superuser.
+    pub admin: String,
     disk: Option<SmallDisk>,
     folder: TempDir,
     port: u16,
@@ -22,7 +24,14 @@ impl Cluster {
     /// Makes one, with further settings.
     pub fn start(options: &str) -> Self {
         let options = format!("-c fsync=off {options}");
-        let mut cluster = Self { url: String::new(), disk: None, folder: open_folder(), port: free_port(), options };
+        let mut cluster = Self {
+            url: String::new(),
+            admin: String::new(),
+            disk: None,
+            folder: open_folder(),
+            port: free_port(),
+            options,
+        };
         cluster.start_again();
         cluster
     }
@@ -32,7 +41,8 @@ impl Cluster {
         let options = "-c fsync=off -c min_wal_size=32MB -c max_wal_size=32MB -c shared_buffers=16MB".into();
         let folder = open_folder();
         let disk = SmallDisk::at(&folder.path().join("cluster"), megabytes)?;
-        let mut cluster = Self { url: String::new(), disk: Some(disk), folder, port: free_port(), options };
+        let mut cluster =
+            Self { url: String::new(), admin: String::new(), disk: Some(disk), folder, port: free_port(), options };
         cluster.start_again();
         Some(cluster)
     }
@@ -44,7 +54,10 @@ impl Cluster {
 
     /// Starts it again, at the same port.
     pub fn start_again(&mut self) {
-        self.url = self.run("cluster_options=$3; start_cluster \"$1\" \"$2\"; echo \"$cluster_url\"");
+        let started =
+            self.run("cluster_options=$3; start_cluster \"$1\" \"$2\"; echo \"$cluster_url $cluster_admin_url\"");
+        let (url, admin) = started.split_once(' ').expect("two addresses");
+        (self.url, self.admin) = (url.to_owned(), admin.to_owned());
     }
 
     /// The disk of its own.

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::read::Misfits;
 use super::{DateOrder, DecimalMark, Format, ValueFormat};
 use crate::Kind;
+use crate::formulas::neutralised;
 use crate::table::Storage;
 
 /// How one column will be read.
@@ -148,7 +149,7 @@ pub struct Scan {
 impl Scan {
     /// What did not fit, as delimited text: where, why, and the row as it stood.
     pub fn rejects_csv(&self) -> String {
-        let field = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
+        let field = |text: &str| format!("\"{}\"", neutralised(text).replace('"', "\"\""));
         let mut out = format!("{},reason,row\r\n", self.plan.format.place());
         for misfit in &self.misfits {
             out += &format!("{},{},{}\r\n", misfit.line, field(&misfit.sentence()), field(&misfit.row));

@@ -25,6 +25,8 @@ pub struct Model {
     pub encryption: String,
     /// The password, sealed by a [`crate::sources::Vault`].
     pub sealed: Vec<u8>,
+    /// What the account could change there, in words, when it was last looked at; empty if nothing.
+    pub may_write: String,
     /// When it was entered.
     pub created_at: DateTimeUtc,
 }

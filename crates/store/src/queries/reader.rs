@@ -1,21 +1,19 @@
 //! The role that reads the tables of one workspace, and the views it reads.
 
+use std::collections::HashMap;
+use std::sync::Mutex;
 use std::time::Duration;
 
-use sea_orm::sqlx::{self, AssertSqlSafe, Connection, Executor, PgConnection, Row};
+use sea_orm::sqlx::{self, AssertSqlSafe, Connection, Executor, PgConnection, Postgres, Transaction};
 
-use super::Limits;
+use super::rewrite::{Lookup, Relation, Relations, Rewritten};
+use super::{Limits, cursor, hang_up};
+use crate::locks::Lock;
 use crate::records::{quoted, relation};
 use crate::{Result, Store, StoreError, record_table};
 
-/// Temporary files of one question, at most.
-const MOST_TEMPORARY: &str = "512MB";
-
-/// Memory of one sort or hash of a question.
-const MEMORY: &str = "16MB";
-
-/// Questions that are answered at the same time in a workspace.
-const AT_ONCE: u32 = 4;
+/// Connections of a role, of all servers together: one for each question, and some that are ending.
+const CONNECTIONS: u32 = 12;
 
 /// Bytes that the database allows in a name.
 const LONGEST_NAME: usize = 63;
@@ -50,104 +48,244 @@ impl Store {
         readable.collect()
     }
 
-    /// A connection that can read the views of the workspace and nothing else.
-    pub(super) async fn reader(&self, workspace_id: i64, limits: &Limits) -> Result<PgConnection> {
-        let role = self.prepare_reader(workspace_id).await?;
-        let options = self.pool().connect_options().as_ref().clone();
-        let options = options
-            .username(&role)
-            .password(&self.reader_password(workspace_id))
-            .options([("statement_timeout", limits.time.as_millis().to_string())])
-            .application_name("pronoia question");
-        match tokio::time::timeout(Duration::from_secs(3), PgConnection::connect_with(&options)).await {
-            Err(_) => Err(StoreError::Unreachable),
-            Ok(Ok(connection)) => Ok(connection),
-            Ok(Err(sqlx::Error::Database(said))) if said.code().as_deref() == Some("53300") => {
-                Err(StoreError::Refused(format!(
-                    "{AT_ONCE} questions are being answered already. Ask again when one of them is done."
-                )))
+    /// The same tables, as a question is looked up in them.
+    pub(super) async fn relations(&self, workspace_id: i64) -> Result<Tables> {
+        let tables = self.tables(workspace_id).await?;
+        let mut relations = Vec::new();
+        for (table, name) in tables.iter().zip(view_names(&tables)) {
+            let columns = column_names(table)?.into_iter().map(|(name, _)| name).collect();
+            let schema = schema(workspace_id);
+            // Names that anybody chose stand in no catalogue.
+            relations.push((table.id, name, Relation { schema, name: view(table.id), columns, is_renamed: true }));
+        }
+        Ok(Tables(relations))
+    }
+
+    /// A connection that can read the views of the workspace and nothing else, and the process that serves it.
+    pub(super) async fn reader(
+        &self,
+        workspace_id: i64,
+        limits: &Limits,
+        rewritten: &Rewritten,
+        tables: &Tables,
+    ) -> Result<(PgConnection, i32)> {
+        let wanted: Vec<i64> = tables.0.iter().map(|(id, ..)| *id).collect();
+        let mut tries = 0;
+        loop {
+            let known = self.questions.readers.known(workspace_id).filter(|known| known.tables == wanted);
+            let known = match known {
+                Some(known) => known,
+                None => {
+                    let made = self.prepare_reader(workspace_id, &wanted).await?;
+                    self.questions.readers.remember(workspace_id, made.clone());
+                    made
+                }
+            };
+            let failed = match self.connect_as(&known).await {
+                Ok(mut connection) => match is_ready(&mut connection, limits, rewritten, workspace_id, &wanted).await {
+                    Ok(backend) => return Ok((connection, backend)),
+                    Err(e) => {
+                        hang_up(connection).await;
+                        e
+                    }
+                },
+                Err(e) => e,
+            };
+            // The role or a view may have gone since it was made, or another server made it anew.
+            self.questions.readers.forget(workspace_id);
+            tries += 1;
+            if tries > 2 || !is_stale(&failed) {
+                return Err(in_words(failed));
             }
-            Ok(Err(e)) => Err(e.into()),
         }
     }
 
-    fn reader_password(&self, workspace_id: i64) -> String {
-        format!("{:032x}{workspace_id}", self.reader_secret)
+    async fn connect_as(&self, reader: &Reader) -> std::result::Result<PgConnection, sqlx::Error> {
+        let options = self.pool().connect_options().as_ref().clone();
+        let options = options.username(&reader.role).password(&reader.password).application_name("pronoia question");
+        let connecting = PgConnection::connect_with(&options);
+        tokio::time::timeout(Duration::from_secs(3), connecting).await.unwrap_or(Err(sqlx::Error::PoolTimedOut))
     }
 
-    /// Makes the role and its views, or brings them up to date; gives the role.
-    async fn prepare_reader(&self, workspace_id: i64) -> Result<String> {
-        let tables = self.tables(workspace_id).await?;
+    /// Ends what a question is at from outside, where the limits of its own connection did not.
+    pub(super) async fn end_backend(&self, backend: i32) {
+        let ended = sqlx::query("SELECT pg_terminate_backend($1)").bind(backend).execute(self.pool()).await;
+        match ended {
+            Ok(_) => tracing::warn!("a question that did not end by itself was ended"),
+            Err(e) => tracing::error!("a question that did not end by itself could not be ended: {e}"),
+        }
+    }
+
+    /// Makes the role and its views, or brings them up to date; servers do so one after the other.
+    async fn prepare_reader(&self, workspace_id: i64, wanted: &[i64]) -> Result<Reader> {
         let mut transaction = self.pool().begin().await?;
-        // Two questions at once prepare one after the other, since both touch the
-        // rights on the database.
-        sqlx::query("SELECT pg_advisory_xact_lock(7301)").execute(&mut *transaction).await?;
-        let database =
-            sqlx::query("SELECT oid::bigint, datname::text FROM pg_database WHERE datname = current_database()")
-                .fetch_one(&mut *transaction)
-                .await?;
-        let (oid, database): (i64, String) = (database.try_get(0)?, database.try_get(1)?);
-        // Roles belong to the whole cluster, so that the database is part of the name.
-        let role = format!("pronoia_reads_{oid}_{workspace_id}");
-        let schema = format!("ask_{workspace_id}");
-        let there: Option<i32> = sqlx::query_scalar("SELECT 1 FROM pg_roles WHERE rolname = $1")
-            .bind(&role)
-            .fetch_optional(&mut *transaction)
-            .await?;
-        let verb = if there.is_some() { "ALTER" } else { "CREATE" };
-        let password = self.reader_password(workspace_id);
-        let mut statements = vec![
-            format!(
-                "{verb} ROLE {role} LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE NOINHERIT CONNECTION LIMIT {AT_ONCE} PASSWORD '{password}'"
-            ),
-            format!("ALTER ROLE {role} SET default_transaction_read_only = on"),
-            format!("ALTER ROLE {role} SET work_mem = '{MEMORY}'"),
-            format!("ALTER ROLE {role} SET search_path = {schema}"),
-            format!("REVOKE TEMPORARY ON DATABASE {} FROM PUBLIC", quoted(&database)),
-            format!("CREATE SCHEMA IF NOT EXISTS {schema}"),
-            format!("GRANT USAGE ON SCHEMA {schema} TO {role}"),
-        ];
-        // A view says in its comment which table it shows.
-        let shown: Vec<(String, Option<String>)> = sqlx::query_as(
-            "SELECT c.relname::text, obj_description(c.oid) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relkind = 'v'",
+        Lock::Questions.hold(&mut transaction).await?;
+        let (role, password) = made_role(&mut transaction, workspace_id).await?;
+        let schema = schema(workspace_id);
+        let mut statements =
+            vec![format!("CREATE SCHEMA IF NOT EXISTS {schema}"), format!("GRANT USAGE ON SCHEMA {schema} TO {role}")];
+        let shown: Vec<String> = sqlx::query_scalar(
+            "SELECT c.relname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE n.nspname = $1 AND c.relkind = 'v'",
         )
         .bind(&schema)
         .fetch_all(&mut *transaction)
         .await?;
-        let wanted: Vec<(String, &record_table::Model)> = view_names(&tables).into_iter().zip(&tables).collect();
-        let is_right = |name: &str, says: Option<&str>| {
-            wanted.iter().any(|(view, table)| view == name && says == Some(&table.id.to_string()))
-        };
-        for (name, _) in shown.iter().filter(|(name, says)| !is_right(name, says.as_deref())) {
+        for name in shown.iter().filter(|name| !wanted.iter().any(|id| view(*id) == **name)) {
             statements.push(format!("DROP VIEW {schema}.{}", quoted(name)));
         }
-        for (name, table) in &wanted {
-            if shown.iter().any(|(view, says)| view == name && is_right(view, says.as_deref())) {
-                continue;
+        // Asked within this transaction: a table may have been erased since it was looked up.
+        for table in self.tables_of(workspace_id, wanted).await? {
+            let view = view(table.id);
+            if !shown.contains(&view) {
+                let fields = table.stored_columns()?.into_iter().enumerate();
+                let fields: Vec<String> =
+                    fields.map(|(at, c)| format!("{} AS c{}", quoted(&c.field), at + 1)).collect();
+                let from = relation(workspace_id, table.id);
+                statements.push(format!("CREATE VIEW {schema}.{view} AS SELECT {} FROM {from}", fields.join(", ")));
             }
-            let columns = column_names(table)?;
-            let columns: Vec<String> =
-                columns.iter().map(|(name, field)| format!("{} AS {}", quoted(field), quoted(name))).collect();
-            let view = format!("{schema}.{}", quoted(name));
-            statements.push(format!(
-                "CREATE VIEW {view} AS SELECT {} FROM {}",
-                columns.join(", "),
-                relation(workspace_id, table.id)
-            ));
-            statements.push(format!("COMMENT ON VIEW {view} IS '{}'", table.id));
-            statements.push(format!("GRANT SELECT ON {view} TO {role}"));
+            statements.push(format!("GRANT SELECT ON {schema}.{view} TO {role}"));
         }
         for statement in statements {
-            transaction.execute(AssertSqlSafe(statement)).await.map_err(not_prepared)?;
+            transaction.execute(sqlx::query(AssertSqlSafe(statement))).await.map_err(not_prepared)?;
         }
         transaction.commit().await?;
-        // Only a superuser may limit temporary files; without one the disk is the limit.
-        let limit = format!("ALTER ROLE {role} SET temp_file_limit = '{MOST_TEMPORARY}'");
-        if let Err(e) = self.pool().execute(AssertSqlSafe(limit)).await {
-            tracing::debug!("temporary files of questions are not limited: {e}");
-        }
-        Ok(role)
+        Ok(Reader { role, password, tables: wanted.to_vec() })
     }
+}
+
+/// The role of a workspace and its password, made if they are not there.
+async fn made_role(transaction: &mut Transaction<'_, Postgres>, workspace_id: i64) -> Result<(String, String)> {
+    let oid: i64 = sqlx::query_scalar("SELECT oid::bigint FROM pg_database WHERE datname = current_database()")
+        .fetch_one(&mut **transaction)
+        .await?;
+    let role = format!("pronoia_reads_{oid}_{workspace_id}");
+    let kept: Option<String> =
+        sqlx::query_scalar("SELECT password FROM question_role WHERE workspace_id = $1 AND role = $2")
+            .bind(workspace_id)
+            .bind(&role)
+            .fetch_optional(&mut **transaction)
+            .await?;
+    let there: Option<i32> = sqlx::query_scalar("SELECT 1 FROM pg_roles WHERE rolname = $1")
+        .bind(&role)
+        .fetch_optional(&mut **transaction)
+        .await?;
+    if let (Some(password), Some(_)) = (&kept, there) {
+        return Ok((role, password.clone()));
+    }
+    let password = format!("{:032x}", rand::random::<u128>());
+    let verb = if there.is_some() { "ALTER" } else { "CREATE" };
+    let statements = [
+        format!(
+            "{verb} ROLE {role} LOGIN NOCREATEDB NOCREATEROLE NOINHERIT CONNECTION LIMIT {CONNECTIONS} PASSWORD '{password}'"
+        ),
+        format!("ALTER ROLE {role} SET default_transaction_read_only = on"),
+        format!("ALTER ROLE {role} SET search_path = pg_catalog, pg_temp"),
+        // So that whatever a question is at can be ended.
+        format!("GRANT {role} TO CURRENT_USER"),
+    ];
+    for statement in statements {
+        transaction.execute(sqlx::query(AssertSqlSafe(statement))).await.map_err(not_prepared)?;
+    }
+    sqlx::query(
+        "INSERT INTO question_role (workspace_id, role, password) VALUES ($1, $2, $3) \
+         ON CONFLICT (workspace_id) DO UPDATE SET role = excluded.role, password = excluded.password",
+    )
+    .bind(workspace_id)
+    .bind(&role)
+    .bind(&password)
+    .execute(&mut **transaction)
+    .await?;
+    Ok((role, password))
+}
+
+/// Sets the limits of a connection, and sees whether the views are there; the process that serves it.
+async fn is_ready(
+    connection: &mut PgConnection,
+    limits: &Limits,
+    rewritten: &Rewritten,
+    workspace_id: i64,
+    tables: &[i64],
+) -> std::result::Result<i32, sqlx::Error> {
+    cursor::settle(connection, limits, rewritten.memory_users).await?;
+    let schema = schema(workspace_id);
+    for id in tables {
+        let named = format!("{}.\"{}\"", quoted(&schema), view(*id));
+        if rewritten.sql().contains(&named) {
+            connection.execute(sqlx::query(AssertSqlSafe(format!("SELECT FROM {named} LIMIT 0")))).await?;
+        }
+    }
+    sqlx::query_scalar("SELECT pg_backend_pid()").fetch_one(connection).await
+}
+
+/// Whether what failed may be right once the role and its views are made anew.
+fn is_stale(e: &sqlx::Error) -> bool {
+    let code = e.as_database_error().and_then(|e| e.code());
+    matches!(code.as_deref(), Some("28P01" | "28000" | "42P01" | "42501" | "3F000"))
+}
+
+fn in_words(e: sqlx::Error) -> StoreError {
+    match e.as_database_error().and_then(|e| e.code()).as_deref() {
+        Some("53300") => StoreError::Busy("Other questions are being answered."),
+        _ => e.into(),
+    }
+}
+
+/// The tables of a workspace, as a question is looked up in them.
+pub(super) struct Tables(Vec<(i64, String, Relation)>);
+
+impl Relations for Tables {
+    fn find(&self, name: &[String]) -> Lookup {
+        let [name] = name else { return Lookup::Missing };
+        let found = self.0.iter().find(|(_, own, _)| own == name);
+        found.map_or(Lookup::Missing, |(_, _, relation)| Lookup::Found(relation.clone()))
+    }
+}
+
+/// How the tables of a workspace are read, as it was last made.
+#[derive(Clone)]
+pub(super) struct Reader {
+    role: String,
+    password: String,
+    tables: Vec<i64>,
+}
+
+impl std::fmt::Debug for Reader {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        // The password stays out of every log.
+        f.debug_struct("Reader").field("role", &self.role).finish_non_exhaustive()
+    }
+}
+
+/// The readers of all workspaces that were asked about.
+#[derive(Debug, Default)]
+pub(super) struct Readers(Mutex<HashMap<i64, Reader>>);
+
+impl Readers {
+    fn known(&self, workspace_id: i64) -> Option<Reader> {
+        self.0.lock().ok()?.get(&workspace_id).cloned()
+    }
+
+    fn remember(&self, workspace_id: i64, reader: Reader) {
+        if let Ok(mut readers) = self.0.lock() {
+            readers.insert(workspace_id, reader);
+        }
+    }
+
+    fn forget(&self, workspace_id: i64) {
+        if let Ok(mut readers) = self.0.lock() {
+            readers.remove(&workspace_id);
+        }
+    }
+}
+
+/// The schema in which the views of a workspace lie.
+fn schema(workspace_id: i64) -> String {
+    format!("ask_{workspace_id}")
+}
+
+/// The view of a table.
+fn view(table_id: i64) -> String {
+    format!("table_{table_id}")
 }
 
 /// Why there is no role to ask as.

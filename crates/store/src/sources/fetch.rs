@@ -20,7 +20,7 @@ use tokio::sync::mpsc;
 use super::carried::{Carried, Filling};
 use super::{Connector, gone, hang_up};
 use crate::entity::source;
-use crate::queries::{self, Limits, QueryError};
+use crate::queries::{self, Limits, Parsed, QueryError};
 use crate::{Result, StoreError};
 
 /// Rows of a batch in the file.
@@ -79,10 +79,10 @@ impl Connector {
         most: &MostFetched,
         progress: &dyn Progress,
     ) -> std::result::Result<Fetched, FetchError> {
-        let statement = queries::only_select(sql)?;
+        let parsed = Parsed::of(sql)?;
         progress.tell(&format!("Asking {}", source.name), 0.0);
         let mut connection = self.connect(&self.details(source)?, most.time).await?;
-        let fetched = whole(&mut connection, statement, path, most, progress).await;
+        let fetched = whole(&mut connection, &parsed, path, most, progress).await;
         hang_up(connection).await;
         fetched.map_err(|e| match e {
             FetchError::Query(e) => FetchError::Query(gone(e, &source.name)),
@@ -93,13 +93,15 @@ impl Connector {
 
 async fn whole(
     connection: &mut PgConnection,
-    statement: &str,
+    parsed: &Parsed<'_>,
     path: &Path,
     most: &MostFetched,
     progress: &dyn Progress,
 ) -> std::result::Result<Fetched, FetchError> {
     let limits = Limits { time: most.time, rows: usize::MAX, bytes: usize::MAX };
-    let refused = |e: sqlx::Error| FetchError::Query(queries::refusal(&e, statement, 0, &limits));
+    let rewritten = super::written_anew(connection, parsed, &limits).await?;
+    let statement = rewritten.sql();
+    let refused = |e: sqlx::Error| FetchError::Query(queries::refusal(&e, (parsed, &rewritten), 0, &limits));
     let prepared =
         (&mut *connection).prepare(AssertSqlSafe(statement.to_owned()).into_sql_str()).await.map_err(refused)?;
     let (mut fields, mut casts, mut left_out) = (Vec::new(), Vec::new(), Vec::new());
@@ -121,7 +123,7 @@ async fn whole(
     // Two columns of one name are told apart by their place.
     let select = format!("SELECT {} FROM ({statement}\n) AS q({})", casts.join(", "), names.join(", "));
     let expected = expected_rows(connection, statement).await.map_err(refused)?;
-    connection.execute("BEGIN READ ONLY").await.map_err(refused)?;
+    connection.execute(sqlx::query("BEGIN READ ONLY")).await.map_err(refused)?;
 
     let schema = fields.iter().map(|(name, carried)| Field::new(name, carried.data_type(), true)).collect::<Vec<_>>();
     let (sender, batches) = mpsc::channel(2);

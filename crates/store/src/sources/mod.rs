@@ -21,7 +21,9 @@ use sea_orm::sqlx::{self, Connection, PgConnection};
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
 use crate::entity::source;
-use crate::queries::{self, Answer, Limits, QueryError};
+use crate::queries::cursor::{self, Portions};
+use crate::queries::rewrite::{Lookup, Relation, Relations, Rewritten, Stop, rewrite};
+use crate::queries::{self, Answer, Limits, Parsed, QueryError, hang_up};
 use crate::{Result, Store, StoreError};
 
 pub use fetch::{FetchError, Fetched, MostFetched};
@@ -154,6 +156,15 @@ impl Offered {
     }
 }
 
+/// What a source offers.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Offers {
+    /// Its tables.
+    pub tables: Vec<Offered>,
+    /// What the account could change there, in words; empty if nothing.
+    pub may_write: String,
+}
+
 /// How sources are reached.
 #[derive(Debug, Clone)]
 pub struct Connector {
@@ -228,7 +239,7 @@ impl Connector {
     ///
     /// # Errors
     /// [`StoreError::Refused`] if the source cannot be reached, with the reason.
-    pub async fn tables(&self, source: &source::Model) -> Result<Vec<Offered>> {
+    pub async fn tables(&self, source: &source::Model) -> Result<Offers> {
         const SQL: &str = "SELECT n.nspname::text AS schema, c.relname::text AS name, c.reltuples::bigint AS rows, \
             (SELECT string_agg(a.attname || ' ' || format_type(a.atttypid, a.atttypmod), ', ' ORDER BY a.attnum) \
              FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns \
@@ -239,11 +250,15 @@ impl Connector {
             ORDER BY 1, 2 LIMIT $1";
         type Row = (String, String, i64, String);
         let mut connection = self.connect(&self.details(source)?, PATIENCE).await?;
-        let found = sqlx::query_as::<_, Row>(SQL).bind(MOST_TABLES as i64 + 1).fetch_all(&mut connection).await;
+        let looking = async {
+            let found = sqlx::query_as::<_, Row>(SQL).bind(MOST_TABLES as i64 + 1).fetch_all(&mut connection).await?;
+            Ok::<_, sqlx::Error>((found, may_write(&mut connection).await?))
+        };
+        let looked = looking.await;
         hang_up(connection).await;
-        let found =
-            found.map_err(|e| StoreError::Refused(format!("{} does not say what it holds: {e}.", source.name)))?;
-        Ok(found.into_iter().map(|(schema, name, rows, columns)| Offered { schema, name, rows, columns }).collect())
+        let (found, may_write) = looked.map_err(|e| cannot_say(&source.name, &e))?;
+        let tables = found.into_iter().map(|(schema, name, rows, columns)| Offered { schema, name, rows, columns });
+        Ok(Offers { tables: tables.collect(), may_write })
     }
 
     /// The first rows that a SELECT gives at a source.
@@ -254,18 +269,114 @@ impl Connector {
         &self,
         source: &source::Model,
         sql: &str,
-        missing: &str,
         limits: &Limits,
     ) -> std::result::Result<Answer, QueryError> {
-        let statement = queries::only_select(sql)?;
-        let mut connection = self.connect(&self.details(source)?, limits.time).await?;
+        let parsed = Parsed::of(sql)?;
         let begun = Instant::now();
-        let answered = queries::fetch(&mut connection, statement, missing, limits).await;
-        let took = begun.elapsed();
+        let mut connection = self.connect(&self.details(source)?, limits.time).await?;
+        let looking = async {
+            let rewritten = written_anew(&mut connection, &parsed, limits).await?;
+            let mut portions = Portions::begin(&mut connection, &parsed, &rewritten, limits).await?;
+            let mut rows = Vec::new();
+            while portions.next(|row| rows.push(row.iter().map(|v| v.map(str::to_owned)).collect())).await? {}
+            let cut = portions.is_cut();
+            Ok::<_, QueryError>(Answer { columns: rewritten.columns, rows, cut, took: begun.elapsed() })
+        };
+        let answered = tokio::time::timeout(limits.time + queries::GRACE, looking).await;
         hang_up(connection).await;
-        let (csv, cut) = answered.map_err(|e| gone(e, &source.name))?;
-        Ok(Answer { csv, cut, took })
+        let answered =
+            answered.unwrap_or_else(|_| Err(QueryError::Question { sentence: queries::too_long(limits), place: None }));
+        answered.map_err(|e| gone(e, &source.name))
     }
+}
+
+/// A question written anew for a source, whose tables are looked up there, with the settings that it is answered
+/// under.
+async fn written_anew(
+    connection: &mut PgConnection,
+    parsed: &Parsed<'_>,
+    limits: &Limits,
+) -> std::result::Result<Rewritten, QueryError> {
+    let mut offered = LookedUp::default();
+    let rewritten = loop {
+        match rewrite(parsed, &offered) {
+            Err(Stop::Unknown(name)) => {
+                let found = look_up(connection, &name).await?;
+                offered.0.push((name, found));
+            }
+            written => break written?,
+        }
+    };
+    cursor::settle(connection, limits, rewritten.memory_users).await?;
+    Ok(rewritten)
+}
+
+/// The tables of a source that a question named, as far as they were looked up.
+#[derive(Default)]
+struct LookedUp(Vec<(Vec<String>, Lookup)>);
+
+impl Relations for LookedUp {
+    fn find(&self, name: &[String]) -> Lookup {
+        self.0.iter().find(|(known, _)| known == name).map_or(Lookup::Unknown, |(_, found)| found.clone())
+    }
+}
+
+/// Looks for a table as the source itself finds it by this name: no catalogue, and readable by the account.
+async fn look_up(connection: &mut PgConnection, name: &[String]) -> std::result::Result<Lookup, QueryError> {
+    const SQL: &str = "SELECT n.nspname::text, c.relname::text, \
+        ARRAY(SELECT a.attname::text FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 \
+            AND NOT a.attisdropped AND has_column_privilege(c.oid, a.attnum, 'SELECT') ORDER BY a.attnum) \
+        FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+        WHERE c.oid = to_regclass($1) AND c.relkind IN ('r', 'p', 'v', 'm', 'f') \
+        AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema' \
+        AND has_schema_privilege(n.oid, 'USAGE')";
+    type Row = (String, String, Vec<String>);
+    let quoted: Vec<String> = name.iter().map(|part| crate::records::quoted(part)).collect();
+    let found: Option<Row> = sqlx::query_as(SQL).bind(quoted.join(".")).fetch_optional(connection).await?;
+    Ok(match found {
+        Some((schema, name, columns)) if !columns.is_empty() => {
+            Lookup::Found(Relation { schema, name, columns, is_renamed: false })
+        }
+        _ => Lookup::Missing,
+    })
+}
+
+/// What the account of a source could change there, in words; empty if nothing.
+async fn may_write(connection: &mut PgConnection) -> std::result::Result<String, sqlx::Error> {
+    const SQL: &str = "SELECT r.rolsuper, r.rolcreaterole OR r.rolcreatedb, \
+        has_database_privilege(current_database(), 'CREATE') \
+            OR EXISTS (SELECT FROM pg_catalog.pg_namespace n WHERE n.nspname NOT LIKE 'pg\\_%' \
+                AND n.nspname <> 'information_schema' AND has_schema_privilege(n.oid, 'CREATE')), \
+        (SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+            WHERE c.relkind IN ('r', 'p', 'v', 'f') AND n.nspname NOT LIKE 'pg\\_%' \
+            AND n.nspname <> 'information_schema' AND has_schema_privilege(n.oid, 'USAGE') \
+            AND has_table_privilege(c.oid, 'INSERT, UPDATE, DELETE, TRUNCATE')) \
+        FROM pg_catalog.pg_roles r WHERE r.rolname = current_user";
+    let (superuser, makes_roles, makes_tables, tables): (bool, bool, bool, i64) =
+        sqlx::query_as(SQL).fetch_one(connection).await?;
+    let mut powers = Vec::new();
+    if superuser {
+        powers.push("do everything there, as a superuser".to_owned());
+    } else {
+        if tables > 0 {
+            powers.push(format!("change {} {}", tables, if tables == 1 { "table" } else { "tables" }));
+        }
+        if makes_tables {
+            powers.push("make tables".to_owned());
+        }
+        if makes_roles {
+            powers.push("make accounts or databases".to_owned());
+        }
+    }
+    Ok(pronoia_core::sentence::listed(&powers))
+}
+
+/// Why a source does not say what it holds; the words of a database that is not ours are for the log.
+fn cannot_say(name: &str, e: &sqlx::Error) -> StoreError {
+    tracing::warn!("a source does not say what it holds: {e}");
+    StoreError::Refused(format!(
+        "{name} does not say what it holds. Whoever runs this server finds the reason in its log."
+    ))
 }
 
 /// What is no longer reached is the source, not our own database.
@@ -275,13 +386,6 @@ fn gone(e: QueryError, name: &str) -> QueryError {
             "The connection to {name} broke off. Nothing was kept; try again."
         ))),
         other => other,
-    }
-}
-
-/// Whatever still runs ends with its connection.
-async fn hang_up(connection: PgConnection) {
-    if let Err(e) = connection.close_hard().await {
-        tracing::debug!("a source hung up first: {e}");
     }
 }
 
@@ -344,7 +448,10 @@ impl Store {
                 details.name
             )));
         }
-        hang_up(connector.connect(details, PATIENCE).await?).await;
+        let mut connection = connector.connect(details, PATIENCE).await?;
+        let may_write = may_write(&mut connection).await;
+        hang_up(connection).await;
+        let may_write = may_write.map_err(|e| cannot_say(&details.name, &e))?;
         let sealed = connector.vault.seal(&details.password, &details.used_with(workspace_id));
         let row = source::ActiveModel {
             workspace_id: Set(workspace_id),
@@ -354,10 +461,24 @@ impl Store {
             database_name: Set(details.database.clone()),
             account: Set(details.account.clone()),
             encryption: Set(details.encryption.word().into()),
+            may_write: Set(may_write),
             sealed: Set(sealed.ok_or_else(|| StoreError::Refused("The password could not be sealed.".into()))?),
             ..Default::default()
         };
         Ok(row.insert(&self.db).await?.id)
+    }
+
+    /// Keeps what the account of a source could change there.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn set_may_write(&self, source: &source::Model, may_write: &str) -> Result<()> {
+        if source.may_write != may_write {
+            let row =
+                source::ActiveModel { id: Set(source.id), may_write: Set(may_write.into()), ..Default::default() };
+            row.update(&self.db).await?;
+        }
+        Ok(())
     }
 
     /// Forgets a source and its password; tables that were read from it stay.

@@ -6,11 +6,7 @@ use std::time::Duration;
 use pronoia_core::number::fixed;
 use pronoia_store::queries::Answer;
 
-use crate::error::PageError;
 use crate::text::counted;
-
-/// What stands for a missing value on the way from the database to the page.
-pub(super) const MISSING: &str = "\\N";
 
 /// An answer as it is shown.
 pub(super) struct Shown {
@@ -38,21 +34,14 @@ pub(super) struct Problem {
 }
 
 impl Shown {
-    pub(super) fn of(answer: &Answer) -> Result<Self, PageError> {
-        let unread = |e: csv::Error| PageError::Refused(format!("The answer could not be read: {e}."));
-        let mut reader = csv::ReaderBuilder::new().from_reader(answer.csv.as_slice());
-        let columns: Vec<String> = reader.headers().map_err(unread)?.iter().map(str::to_owned).collect();
-        let mut rows = Vec::new();
-        for record in reader.records() {
-            let cells = record.map_err(unread)?;
-            rows.push(cells.iter().map(|cell| (cell != MISSING).then(|| cell.to_owned())).collect::<Vec<_>>());
-        }
+    pub(super) fn of(answer: Answer) -> Self {
+        let Answer { columns, rows, cut, took } = answer;
         let is_figure = |at: usize| {
             let mut cells = rows.iter().filter_map(|row| row.get(at)?.as_ref()).peekable();
             cells.peek().is_some() && cells.all(|cell| cell.parse::<f64>().is_ok())
         };
         let figures = (0..columns.len()).map(is_figure).collect();
-        Ok(Self { columns, rows, figures, cut: answer.cut, took: answer.took })
+        Self { columns, rows, figures, cut, took }
     }
 
     /// How much it is, and how long it took.

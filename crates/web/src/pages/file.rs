@@ -98,16 +98,24 @@ impl Taking<'_> {
         let file = web::block(writing)
             .await
             .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))??;
-        let size = file.metadata()?.len();
-        let piece = |mut file: tokio::fs::File| async move {
-            let mut bytes = Vec::with_capacity(PIECE);
-            let read = (&mut file).take(PIECE as u64).read_to_end(&mut bytes).await?;
-            Ok::<_, std::io::Error>((read > 0).then_some((Bytes::from(bytes), file)))
-        };
-        let body = SizedStream::new(size, try_unfold(tokio::fs::File::from_std(file), piece));
-        Ok(HttpResponse::Ok()
-            .content_type(form.media_type())
-            .insert_header(("Content-Disposition", format!("attachment; filename=\"{name}.{}\"", form.extension())))
-            .body(body))
+        attachment(file, &format!("{name}.{}", form.extension()), form.media_type())
     }
+}
+
+/// A file that was written, sent piece by piece.
+///
+/// # Errors
+/// If it cannot be read.
+pub(crate) fn attachment(file: File, name: &str, media_type: &str) -> Result<HttpResponse, PageError> {
+    let size = file.metadata()?.len();
+    let piece = |mut file: tokio::fs::File| async move {
+        let mut bytes = Vec::with_capacity(PIECE);
+        let read = (&mut file).take(PIECE as u64).read_to_end(&mut bytes).await?;
+        Ok::<_, std::io::Error>((read > 0).then_some((Bytes::from(bytes), file)))
+    };
+    let body = SizedStream::new(size, try_unfold(tokio::fs::File::from_std(file), piece));
+    Ok(HttpResponse::Ok()
+        .content_type(media_type)
+        .insert_header(("Content-Disposition", format!("attachment; filename=\"{name}\"")))
+        .body(body))
 }

@@ -62,7 +62,8 @@ doors! {
     Analyst post "/folder" => folder::fetch;
     Reader get "/sources" => sources::page;
     Analyst post "/sources" => sources::add;
-    Reader get "/sources/{id}" => sources::source;
+    Analyst get "/sources/{id}" => sources::source;
+    Analyst post "/sources/{id}" => sources::look;
     Analyst post "/sources/{id}/read" => sources::read;
     Analyst post "/sources/{id}/remove" => sources::remove;
     Analyst post "/uploads" => uploads::receive;
@@ -80,8 +81,9 @@ doors! {
     Owner post "/programs" => programs::add;
     Owner post "/programs/{id}/revoke" => programs::revoke;
     Reader get "/query" => query::page;
+    Reader post "/query" => query::ask;
     Analyst post "/query/keep" => query::keep;
-    Reader get "/query/answer.csv" => query::download;
+    Reader post "/query/answer.csv" => query::download;
     Reader get "/families/{family}" => train::families::page;
     Reader get "/jobs/{id}" => jobs::page;
     Reader get "/jobs/{id}/log" => jobs::log;

@@ -1,19 +1,22 @@
 //! Ad hoc questions in SQL over the tables of the workspace.
 
+use std::path::PathBuf;
 use std::time::Duration;
 
 use actix_web::web;
 use askama::Template;
 use pronoia_core::number::count;
-use pronoia_store::queries::{Answer, LONGEST, Limits, QueryError, Readable};
+use pronoia_store::StoreError;
+use pronoia_store::queries::{FiledAnswer, Formulas, LONGEST, Limits, QueryError, Readable};
 use pronoia_store::uploads::Arrived;
 use serde::Deserialize;
 
-use super::answer::{MISSING, Problem, Shown};
-use super::{PageResult, csv_file, file_stem, see_other};
+use super::answer::{Problem, Shown};
+use super::file::attachment;
+use super::{PageResult, file_stem, see_other};
 use crate::App;
 use crate::error::{PageError, html};
-use crate::frame::{Frame, encoded};
+use crate::frame::Frame;
 use crate::session::Visitor;
 
 /// Rows shown on the page.
@@ -30,7 +33,6 @@ const TO_KEEP: Limits = Limits { time: Duration::from_secs(60), rows: 1_000_000,
 struct Page {
     frame: Frame,
     sql: String,
-    encoded: String,
     longest: usize,
     tables: Vec<Readable>,
     heading: String,
@@ -38,48 +40,89 @@ struct Page {
     problem: Option<Problem>,
 }
 
-/// The question.
+/// A question in an address: written into the box, and not asked.
 #[derive(Deserialize)]
-pub struct Query {
+pub struct Written {
     #[serde(default)]
     sql: String,
 }
 
-/// The page, with the answer if something is asked.
-pub async fn page(app: web::Data<App>, visitor: Visitor, query: web::Query<Query>) -> PageResult {
-    let tables = app.store.readable(visitor.workspace_id()).await?;
-    let (mut answer, mut problem) = (None, None);
-    let mut heading = "Ask the records".to_owned();
-    if !query.sql.trim().is_empty() {
-        match app.store.ask(visitor.workspace_id(), &query.sql, MISSING, &TO_LOOK).await {
-            Ok(said) => {
-                let shown = Shown::of(&said)?;
-                heading = shown.heading();
-                answer = Some(shown);
-            }
-            Err(QueryError::Question { sentence, place }) => {
-                "That could not be asked".clone_into(&mut heading);
-                problem = Some(Problem::of(&query.sql, sentence, place));
-            }
-            Err(QueryError::Store(e)) => return Err(e.into()),
-        }
-    }
-    let frame = Frame::plain(&app, &visitor).await?;
-    let (sql, encoded) = (query.sql.clone(), encoded(&query.sql));
-    html(&Page { frame, sql, encoded, longest: LONGEST, tables, heading, answer, problem })
+/// A question that is asked.
+#[derive(Deserialize)]
+pub struct Asked {
+    csrf: String,
+    #[serde(default)]
+    sql: String,
 }
 
-/// Asks for the whole answer.
-async fn whole(app: &App, visitor: &Visitor, sql: &str) -> Result<Answer, PageError> {
-    app.store.ask(visitor.workspace_id(), sql, "", &TO_KEEP).await.map_err(|e| match e {
+/// The page before anything is asked.
+pub async fn page(app: web::Data<App>, visitor: Visitor, query: web::Query<Written>) -> PageResult {
+    let (problem, heading) = match app.store.protected().await {
+        Ok(()) => (None, "Ask the records"),
+        Err(StoreError::Refused(sentence)) => (Some(Problem::of("", sentence, None)), "Questions are off"),
+        Err(e) => return Err(e.into()),
+    };
+    show(&app, &visitor, query.into_inner().sql, (heading.to_owned(), None, problem)).await
+}
+
+/// The page with the answer.
+pub async fn ask(app: web::Data<App>, visitor: Visitor, form: web::Form<Asked>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let sql = form.into_inner().sql;
+    if sql.trim().is_empty() {
+        return see_other("/query");
+    }
+    let outcome = match app.store.ask(visitor.workspace_id(), &sql, &TO_LOOK).await {
+        Ok(answer) => {
+            let shown = Shown::of(answer);
+            (shown.heading(), Some(shown), None)
+        }
+        Err(QueryError::Question { sentence, place }) => {
+            ("That could not be asked".to_owned(), None, Some(Problem::of(&sql, sentence, place)))
+        }
+        Err(QueryError::Store(e @ (StoreError::Busy(_) | StoreError::Refused(_)))) => {
+            ("That was not asked".to_owned(), None, Some(Problem::of("", e.to_string(), None)))
+        }
+        Err(QueryError::Store(e)) => return Err(e.into()),
+    };
+    show(&app, &visitor, sql, outcome).await
+}
+
+async fn show(
+    app: &App,
+    visitor: &Visitor,
+    sql: String,
+    (heading, answer, problem): (String, Option<Shown>, Option<Problem>),
+) -> PageResult {
+    let tables = app.store.readable(visitor.workspace_id()).await?;
+    let frame = Frame::plain(app, visitor).await?;
+    html(&Page { frame, sql, longest: LONGEST, tables, heading, answer, problem })
+}
+
+/// Writes the whole answer into a file of the uploads folder; where it lies.
+async fn whole(
+    app: &App,
+    visitor: &Visitor,
+    sql: &str,
+    formulas: Formulas,
+) -> Result<(PathBuf, FiledAnswer), PageError> {
+    let path = app.place().await?;
+    let written = app.store.ask_into(visitor.workspace_id(), sql, &TO_KEEP, (&path, formulas)).await;
+    let written = written.map_err(|e| match e {
         QueryError::Question { sentence, .. } => PageError::Refused(sentence),
         QueryError::Store(e) => e.into(),
-    })
+    })?;
+    Ok((path, written))
 }
 
-/// The whole answer as a file.
-pub async fn download(app: web::Data<App>, visitor: Visitor, query: web::Query<Query>) -> PageResult {
-    csv_file("answer.csv", whole(&app, &visitor, &query.sql).await?.csv)
+/// The whole answer as a file to take away.
+pub async fn download(app: web::Data<App>, visitor: Visitor, form: web::Form<Asked>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let (path, _) = whole(&app, &visitor, &form.sql, Formulas::Neutralised).await?;
+    let opened = std::fs::File::open(&path);
+    // It is read to its end though nothing leads to it any more.
+    tokio::fs::remove_file(&path).await?;
+    attachment(opened?, "answer.csv", "text/csv; charset=utf-8")
 }
 
 /// The answer to be kept as a table, and what it is called.
@@ -94,18 +137,17 @@ pub struct Keep {
 pub async fn keep(app: web::Data<App>, visitor: Visitor, form: web::Form<Keep>) -> PageResult {
     visitor.check(&form.csrf)?;
     let name = file_stem(&form.name)?;
-    let answer = whole(&app, &visitor, &form.sql).await?;
+    let (path, answer) = whole(&app, &visitor, &form.sql, Formulas::AsTheyAre).await?;
     if answer.cut {
+        tokio::fs::remove_file(&path).await?;
         return Err(PageError::Refused(format!(
             "The answer has more than {} rows, or is larger than {}. Nothing was kept; ask for less.",
             count(TO_KEEP.rows as u64),
             crate::text::bytes(TO_KEEP.bytes as u64)
         )));
     }
-    let path = app.place().await?;
-    tokio::fs::write(&path, &answer.csv).await?;
     let name = format!("{name}.csv");
-    let arrived = Arrived { file_name: &name, origin: None, path: &path, size: answer.csv.len() as u64 };
+    let arrived = Arrived { file_name: &name, origin: None, path: &path, size: answer.bytes };
     let job = super::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?.job;
     see_other(&format!("/jobs/{job}"))
 }

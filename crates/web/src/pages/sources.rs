@@ -7,10 +7,10 @@ use askama::Template;
 use pronoia_store::jobs::Work;
 use pronoia_store::queries::{LONGEST, Limits, QueryError};
 use pronoia_store::source;
-use pronoia_store::sources::{Details, Encryption, MOST_TABLES, Offered};
+use pronoia_store::sources::{Details, Encryption, MOST_TABLES, Offered, Offers};
 use serde::Deserialize;
 
-use super::answer::{MISSING, Problem, Shown};
+use super::answer::{Problem, Shown};
 use super::{PageResult, Signed, file_stem, see_other};
 use crate::error::{PageError, html};
 use crate::frame::Frame;
@@ -142,22 +142,47 @@ struct Source {
     problem: Option<Problem>,
 }
 
-/// What to look at.
+/// A question in an address: written into the box, and not asked.
 #[derive(Deserialize)]
-pub struct Look {
+pub struct Written {
     #[serde(default)]
     sql: String,
 }
 
-/// What a source offers, and the first rows of what is asked.
+/// A question that is asked.
+#[derive(Deserialize)]
+pub struct Asked {
+    csrf: String,
+    #[serde(default)]
+    sql: String,
+}
+
+/// What a source offers.
 pub async fn source(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<i64>,
-    query: web::Query<Look>,
+    query: web::Query<Written>,
 ) -> PageResult {
-    let source = app.store.source(visitor.workspace_id(), *path).await?;
-    let offered = app.connector.tables(&source).await.map_err(|e| e.to_string());
+    show(&app, &visitor, *path, (query.into_inner().sql, false)).await
+}
+
+/// The same, and the first rows of what is asked.
+pub async fn look(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, form: web::Form<Asked>) -> PageResult {
+    visitor.check(&form.csrf)?;
+    show(&app, &visitor, *path, (form.into_inner().sql, true)).await
+}
+
+async fn show(app: &App, visitor: &Visitor, id: i64, (sql, is_asked): (String, bool)) -> PageResult {
+    let mut source = app.store.source(visitor.workspace_id(), id).await?;
+    let offered = match app.connector.tables(&source).await {
+        Ok(Offers { tables, may_write }) => {
+            app.store.set_may_write(&source, &may_write).await?;
+            source.may_write = may_write;
+            Ok(tables)
+        }
+        Err(e) => Err(e.to_string()),
+    };
     let more = offered.as_ref().is_ok_and(|tables| tables.len() > MOST_TABLES);
     let offered = offered.map(|mut tables| {
         tables.truncate(MOST_TABLES);
@@ -168,24 +193,23 @@ pub async fn source(
         Err(_) => format!("{} cannot be reached", source.name),
     };
     let (mut answer, mut problem) = (None, None);
-    if offered.is_ok() && !query.sql.trim().is_empty() {
-        match app.connector.look(&source, &query.sql, MISSING, &TO_LOOK).await {
+    if offered.is_ok() && is_asked && !sql.trim().is_empty() {
+        match app.connector.look(&source, &sql, &TO_LOOK).await {
             Ok(said) => {
-                let shown = Shown::of(&said)?;
+                let shown = Shown::of(said);
                 heading = format!("{}. {}", source.name, shown.heading());
                 answer = Some(shown);
             }
             Err(QueryError::Question { sentence, place }) => {
                 "That could not be asked".clone_into(&mut heading);
-                problem = Some(Problem::of(&query.sql, sentence, place));
+                problem = Some(Problem::of(&sql, sentence, place));
             }
             Err(QueryError::Store(e)) => return Err(e.into()),
         }
     }
-    let whole = offered.iter().flatten().find(|table| table.select() == query.sql);
+    let whole = offered.iter().flatten().find(|table| table.select() == sql);
     let name = whole.map_or(String::new(), |table| table.name.clone());
-    let frame = Frame::plain(&app, &visitor).await?;
-    let sql = query.into_inner().sql;
+    let frame = Frame::plain(app, visitor).await?;
     html(&Source { frame, source, heading, offered, more, sql, name, longest: LONGEST, answer, problem })
 }
 

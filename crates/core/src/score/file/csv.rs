@@ -3,17 +3,17 @@
 use std::io::Write;
 
 use super::{FileError, Rows};
+use crate::formulas::neutralised;
 use crate::{Kind, Table};
-
-/// Characters at the beginning of a cell that a spreadsheet takes for a formula.
-const FORMULA: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
 
 pub(super) struct Csv<W: Write>(::csv::Writer<W>);
 
 impl<W: Write> Csv<W> {
     pub fn begin(columns: &[(String, Kind)], to: W) -> Result<Self, FileError> {
         let mut writer = ::csv::Writer::from_writer(to);
-        writer.write_record(columns.iter().map(|(name, _)| tamed(name))).map_err(FileError::other)?;
+        writer
+            .write_record(columns.iter().map(|(name, _)| neutralised(name).into_owned()))
+            .map_err(FileError::other)?;
         Ok(Self(writer))
     }
 }
@@ -23,8 +23,7 @@ impl<W: Write + Send> Rows for Csv<W> {
         for row in 0..part.rows() {
             for column in part.columns() {
                 let text = column.text(row).unwrap_or_default();
-                let is_number = column.number(row).is_some();
-                self.0.write_field(if is_number { text } else { tamed(&text) }).map_err(FileError::other)?;
+                self.0.write_field(neutralised(&text).as_bytes()).map_err(FileError::other)?;
             }
             self.0.write_record(None::<&[u8]>).map_err(FileError::other)?;
         }
@@ -34,10 +33,6 @@ impl<W: Write + Send> Rows for Csv<W> {
     fn finish(mut self: Box<Self>) -> Result<(), FileError> {
         Ok(self.0.flush()?)
     }
-}
-
-fn tamed(text: &str) -> String {
-    if text.starts_with(FORMULA) { format!("'{text}") } else { text.to_owned() }
 }
 
 #[cfg(test)]

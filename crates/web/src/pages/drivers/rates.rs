@@ -3,6 +3,7 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::drivers::{Driver, Drivers, Group, Members};
+use pronoia_core::formulas::neutralised;
 use pronoia_core::number::{count, fixed, percent};
 use pronoia_core::study::Verdict;
 use serde::Deserialize;
@@ -286,8 +287,8 @@ pub async fn rates_csv(app: web::Data<App>, visitor: Visitor, path: web::Path<St
             let (low, high) = group.count.interval();
             let figures = [group.count.rate(), low, high, driver.bits, driver.information_value];
             let mut record = vec![
-                driver.column.clone(),
-                group.label.clone(),
+                neutralised(&driver.column).into_owned(),
+                neutralised(&group.label).into_owned(),
                 group.count.rows.to_string(),
                 group.count.events.to_string(),
             ];
