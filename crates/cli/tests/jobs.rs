@@ -87,7 +87,7 @@ async fn a_job_on_nothing_fails_in_words_and_the_queue_goes_on() {
     let server = Server::start().await;
     server.make_account();
     let store = server.store().await;
-    let job = store.enqueue(1, None, "Reading", &Work::Scan { upload: 77, sheet: None }).await.expect("a job");
+    let job = store.enqueue_once(1, None, "Reading", &Work::Scan { upload: 77, sheet: None }).await.expect("a job");
     let ended = until("the job ends", || async {
         let job = store.job(1, job).await.ok()?;
         (job.state == "failed").then_some(job)
@@ -95,7 +95,7 @@ async fn a_job_on_nothing_fails_in_words_and_the_queue_goes_on() {
     .await;
     assert!(ended.outcome.expect("a reason").contains("was not found"), "a job on nothing fails in words");
     for n in 0..100 {
-        store.enqueue(1, None, "Waiting", &Work::Scan { upload: 1_000_000 + n, sheet: None }).await.ok();
+        store.enqueue_once(1, None, "Waiting", &Work::Scan { upload: 1_000_000 + n, sheet: None }).await.ok();
     }
     until("the queue is worked off", || async { store.open_jobs(1).await.ok()?.is_empty().then_some(()) }).await;
 }
@@ -107,9 +107,9 @@ async fn a_full_queue_says_so() {
     let store = server.store().await;
     server.kill();
     for n in 0..100 {
-        store.enqueue(1, None, "Waiting", &Work::Scan { upload: n, sheet: None }).await.expect("room");
+        store.enqueue_once(1, None, "Waiting", &Work::Scan { upload: n, sheet: None }).await.expect("room");
     }
     let refused =
-        store.enqueue(1, None, "One more", &Work::Scan { upload: 100, sheet: None }).await.expect_err("no room");
+        store.enqueue_once(1, None, "One more", &Work::Scan { upload: 100, sheet: None }).await.expect_err("no room");
     assert!(refused.to_string().contains("100 jobs are waiting already"), "{refused}");
 }

@@ -41,8 +41,7 @@ async fn running_past(store: &Store, workspace: i64, job: i64, share: f64) {
 async fn scanned(server: &Server, store: &Store, workspace: i64, name: &str, bytes: &[u8]) -> i64 {
     let path = server.file(name, bytes);
     let arrived = Arrived { file_name: name, origin: None, path: &path, size: bytes.len() as u64 };
-    let upload = store.add_upload(workspace, None, &arrived).await.expect("an upload");
-    let job = store.enqueue(workspace, None, "Reading", &Work::Scan { upload, sheet: None }).await.expect("a job");
+    let (upload, job) = store.take_in(workspace, None, &arrived).await.expect("an upload");
     assert_eq!(finished(store, workspace, job).await.state, "done");
     upload
 }
@@ -56,7 +55,7 @@ async fn an_import_is_there_whole_or_not_at_all() {
     let rows = 160_000;
     let bytes = pronoia_demo::renewals_csv(&members(rows, SEED, FIRST_MEMBER));
     let upload = scanned(&server, &store, workspace, "many.csv", &bytes).await;
-    let job = store.enqueue(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    let job = store.enqueue_once(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
     running_past(&store, workspace, job, 0.15).await;
     server.kill();
     assert!(store.tables(workspace).await.expect("tables").is_empty(), "nothing half-made is visible");
@@ -77,7 +76,7 @@ async fn a_study(server: &Server) -> (Store, i64, i64) {
     let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
     let bytes = pronoia_demo::outcome_csv(&members(20_000, SEED, FIRST_MEMBER));
     let upload = scanned(server, &store, workspace, "members.csv", &bytes).await;
-    let import = store.enqueue(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    let import = store.enqueue_once(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
     assert_eq!(finished(&store, workspace, import).await.state, "done");
     let table = store.upload(workspace, upload).await.expect("the upload").table_id.expect("a table");
     let study = store
@@ -134,15 +133,12 @@ async fn a_search_goes_on_where_it_was_broken_off() {
         seed: 3,
     };
     let search = Search::new(plan.clone()).expect("a search");
-    let begun = |title: &'static str| {
-        let (store, search) = (&store, &search);
-        async move {
-            let id = store.add_search(study, search, &a_basis()).await.expect("a search");
-            let work = Work::Search { search: id };
-            (id, store.enqueue(workspace, Some(study), title, &work).await.expect("a job"))
-        }
+    let of = store.study(workspace, study).await.expect("the study");
+    let begun = async || {
+        let id = store.queue_search(&of, &search, &a_basis()).await.expect("a search");
+        (id, store.jobs_to(workspace, &Work::Search { search: id }).await.expect("jobs")[0].id)
     };
-    let (broken, job) = begun("Broken off").await;
+    let (broken, job) = begun().await;
     until("two candidates are judged", || async {
         let so_far = store.search(broken).await.ok()?.so_far().ok()?;
         (so_far.tried.len() >= 2).then_some(())
@@ -154,7 +150,7 @@ async fn a_search_goes_on_where_it_was_broken_off() {
 
     server.run().await;
     assert_eq!(finished(&store, workspace, job).await.state, "done");
-    let (whole, job) = begun("In one go").await;
+    let (whole, job) = begun().await;
     assert_eq!(finished(&store, workspace, job).await.state, "done");
     let mut tried = Vec::new();
     for id in [broken, whole] {
@@ -180,7 +176,7 @@ async fn a_job_that_is_cancelled_stops_and_leaves_nothing() {
     let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
     let bytes = pronoia_demo::renewals_csv(&members(160_000, SEED, FIRST_MEMBER));
     let upload = scanned(&server, &store, workspace, "many.csv", &bytes).await;
-    let job = store.enqueue(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    let job = store.enqueue_once(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
     running_past(&store, workspace, job, 0.05).await;
     let asked = std::time::Instant::now();
     store.cancel_job(workspace, job).await.expect("asked");

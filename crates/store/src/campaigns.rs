@@ -3,23 +3,35 @@
 use pronoia_core::campaign::Arms;
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
-use crate::entity::campaign;
+use crate::entity::{campaign, study};
+use crate::jobs::{Work, put};
 use crate::{Result, Store, StoreError};
 
 impl Store {
-    /// Remembers a campaign whose arms are to be drawn.
+    /// Remembers a campaign, and puts in the queue that its arms are drawn: both or neither. The campaign and the job.
     ///
     /// # Errors
-    /// If the database does not answer.
-    pub async fn add_campaign(&self, study_id: i64, list_id: i64, name: &str, arms: &Arms) -> Result<i64> {
+    /// [`StoreError::Refused`] if the workspace has too much waiting.
+    pub async fn queue_campaign(
+        &self,
+        study: &study::Model,
+        list_id: i64,
+        name: &str,
+        arms: &Arms,
+    ) -> Result<(i64, i64)> {
+        let transaction = self.writing().await?;
         let row = campaign::ActiveModel {
-            study_id: Set(study_id),
+            study_id: Set(study.id),
             list_id: Set(list_id),
             name: Set(name.into()),
             arms: Set(serde_json::to_value(arms)?),
             ..Default::default()
         };
-        Ok(row.insert(&self.db).await?.id)
+        let campaign = row.insert(&transaction).await?.id;
+        let work = Work::Draw { campaign };
+        let job = put(&transaction, study.workspace_id, Some(study.id), "Drawing lots", &work).await?;
+        transaction.commit().await?;
+        Ok((campaign, job))
     }
 
     /// The campaigns of a study, newest first.
@@ -44,10 +56,11 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_campaign_outcome(&self, id: i64, outcome: serde_json::Value) -> Result<()> {
+        let transaction = self.writing().await?;
         campaign::ActiveModel { id: Set(id), outcome: Set(Some(outcome)), ..Default::default() }
-            .update(&self.db)
+            .update(&transaction)
             .await?;
-        Ok(())
+        Ok(transaction.commit().await?)
     }
 }
 

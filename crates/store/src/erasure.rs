@@ -136,8 +136,9 @@ impl Store {
         let vacuum = format!("VACUUM {}", relation(table.workspace_id, table.id));
         sqlx::query(AssertSqlSafe(vacuum)).execute(self.pool()).await?;
         let profile = Set(serde_json::to_value(profile)?);
-        record_table::ActiveModel { id: Set(table.id), profile, ..Default::default() }.update(&self.db).await?;
-        Ok(())
+        let transaction = self.writing().await?;
+        record_table::ActiveModel { id: Set(table.id), profile, ..Default::default() }.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// The fitted models of a workspace, also those that are on no list any more.

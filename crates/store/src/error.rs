@@ -47,6 +47,9 @@ pub enum StoreError {
     /// It was stopped on request; nothing of it is left.
     #[error("It was stopped; nothing was kept.")]
     Stopped,
+    /// The job has another worker by now, or has ended; nothing of what was to be written was.
+    #[error("Somebody else does this work by now.")]
+    LeaseLost,
     /// What is stored cannot be read; what is wrong with it.
     #[error("Something stored could not be read: {0}")]
     Damaged(String),

@@ -4,7 +4,7 @@ use pronoia_core::drivers::{Driver, Drivers};
 use pronoia_core::study::{Basis, Survey};
 use sea_orm::sea_query::OnConflict;
 use sea_orm::sqlx;
-use sea_orm::{ActiveValue::Set, EntityTrait, QuerySelect, TransactionTrait};
+use sea_orm::{ActiveValue::Set, EntityTrait, QuerySelect};
 
 use crate::entity::{finding, study};
 use crate::{Result, Store, StoreError};
@@ -66,7 +66,7 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_finding(&self, study_id: i64, basis: &Basis, drivers: &Drivers, survey: &Survey) -> Result<()> {
-        let transaction = self.db.begin().await?;
+        let transaction = self.writing().await?;
         let study = study::Entity::find_by_id(study_id).lock_shared().one(&transaction).await?;
         if study.ok_or(StoreError::NotFound("This study"))?.choices()?.basis().as_ref() != Some(basis) {
             return Ok(());

@@ -5,7 +5,6 @@ use pronoia_core::study::Basis;
 use pronoia_core::tune::Ended;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, QuerySelect,
-    TransactionTrait,
 };
 
 use crate::entity::{model, search, study};
@@ -32,7 +31,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Refused`](crate::StoreError::Refused) if the workspace has too much waiting.
     pub async fn queue_fit(&self, study: &study::Model, fit: &Fit<'_>, instead_of: Option<i64>) -> Result<i64> {
-        let transaction = self.db.begin().await?;
+        let transaction = self.writing().await?;
         if let Some(other) = instead_of {
             let retired = model::ActiveModel { id: Set(other), retired: Set(true), ..Default::default() };
             retired.update(&transaction).await?;
@@ -47,7 +46,7 @@ impl Store {
     /// # Errors
     /// As [`Store::queue_fit`].
     pub async fn set_found(&self, id: i64, ended: Ended, study: &study::Model, fit: &Fit<'_>) -> Result<()> {
-        let transaction = self.db.begin().await?;
+        let transaction = self.writing().await?;
         let found = search::ActiveModel {
             id: Set(id),
             state: Set("done".into()),

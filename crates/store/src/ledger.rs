@@ -8,11 +8,13 @@ use pronoia_core::study::{StudyState, history};
 use sea_orm::sea_query::Expr;
 use sea_orm::sea_query::extension::postgres::PgExpr;
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, EntityTrait, FromQueryResult, PaginatorTrait,
-    QueryFilter, QueryOrder, QuerySelect, QueryTrait, Select, TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, ConnectionTrait, DatabaseTransaction, DbBackend,
+    EntityTrait, FromQueryResult, PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, QueryTrait, Select, Statement,
+    TransactionTrait,
 };
 
 use crate::entity::{account, ledger_entry, ledger_remark, study};
+use crate::leases::Lease;
 use crate::studies::Choice;
 use crate::{Result, Store, StoreError};
 
@@ -91,21 +93,29 @@ pub struct Said<'a> {
 }
 
 impl Store {
-    /// Enters something that cannot be taken back: a fit, a list, an opened seal.
+    /// Enters something that cannot be taken back: a fit, a list, an opened seal. A job enters the same once,
+    /// however often it is begun.
     ///
     /// # Errors
     /// If the database does not answer.
     pub async fn note(&self, study_id: i64, account_id: Option<i64>, chosen: &str, figure: &str) -> Result<()> {
-        ledger_entry::ActiveModel {
-            study_id: Set(study_id),
-            account_id: Set(account_id),
-            chosen: Set(chosen.into()),
-            figure: Set(figure.into()),
-            ..Default::default()
+        let transaction = self.writing().await?;
+        match account_id {
+            None => {
+                entered(&transaction, self.lease(), (study_id, chosen, figure)).await?;
+            }
+            Some(_) => {
+                let entry = ledger_entry::ActiveModel {
+                    study_id: Set(study_id),
+                    account_id: Set(account_id),
+                    chosen: Set(chosen.into()),
+                    figure: Set(figure.into()),
+                    ..Default::default()
+                };
+                entry.insert(&transaction).await?;
+            }
         }
-        .insert(&self.db)
-        .await?;
-        Ok(())
+        Ok(transaction.commit().await?)
     }
 
     /// All entries, newest first.
@@ -343,4 +353,18 @@ impl ledger_entry::Model {
             _ => Ok(None),
         }
     }
+}
+
+/// Enters what a job did, unless the same job entered it when it was begun before; whether it was entered now.
+pub(crate) async fn entered(
+    on: &DatabaseTransaction,
+    lease: Option<Lease>,
+    (study_id, chosen, figure): (i64, &str, &str),
+) -> Result<bool> {
+    const SQL: &str = "INSERT INTO ledger_entry (study_id, chosen, figure, job_id) VALUES ($1, $2, $3, $4) \
+        ON CONFLICT DO NOTHING";
+    let job = lease.map(|lease| lease.job);
+    let values = [study_id.into(), chosen.into(), figure.into(), job.into()];
+    let entered = on.execute_raw(Statement::from_sql_and_values(DbBackend::Postgres, SQL, values)).await?;
+    Ok(entered.rows_affected() > 0)
 }

@@ -18,6 +18,7 @@ pub mod fits;
 pub mod jobs;
 pub mod judgements;
 mod keys;
+pub mod leases;
 pub mod ledger;
 pub mod lists;
 mod locks;
@@ -56,6 +57,8 @@ pub type Result<T> = std::result::Result<T, StoreError>;
 #[derive(Clone)]
 pub struct Store {
     db: DatabaseConnection,
+    /// The lease under which a job writes.
+    lease: Option<leases::Lease>,
     /// What is known about questions in SQL.
     questions: queries::SharedQuestions,
 }
@@ -91,7 +94,7 @@ impl Store {
         };
         // Several servers that start at once do not change the tables at once.
         locks::alone(url, locks::Lock::Schema, async { Ok(schema::Migrator::up(&db, None).await?) }).await?;
-        Ok(Self { db, questions: queries::SharedQuestions::default() })
+        Ok(Self { db, lease: None, questions: queries::SharedQuestions::default() })
     }
 
     /// Whether the database answers now.

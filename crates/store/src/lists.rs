@@ -5,6 +5,7 @@ use pronoia_core::study::ChosenPolicy;
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
 use crate::entity::list;
+use crate::leases::{made_by, made_of};
 use crate::{Result, Store, StoreError};
 
 impl Store {
@@ -30,7 +31,21 @@ impl Store {
             state: Set("matched".into()),
             ..Default::default()
         };
-        Ok(row.insert(&self.db).await?.id)
+        let transaction = self.writing().await?;
+        let id = row.insert(&transaction).await?.id;
+        if let Some(lease) = self.lease() {
+            made_by(&transaction, "list", (id, lease)).await?;
+        }
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    /// The list that the present job made when it was begun before.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn list_of_job(&self) -> Result<Option<i64>> {
+        made_of(self, "list").await
     }
 
     /// The lists of a study, newest first.
@@ -53,43 +68,15 @@ impl Store {
         list::Entity::find_by_id(id).one(&self.db).await?.ok_or(StoreError::NotFound("This list"))
     }
 
-    /// Writes down what was said about the columns of a list; what was scored before no longer holds.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn set_answers(&self, id: i64, answers: &Answers) -> Result<()> {
-        let row = list::ActiveModel {
-            id: Set(id),
-            answers: Set(serde_json::to_value(answers)?),
-            state: Set("matched".into()),
-            scored_id: Set(None),
-            acted: Set(None),
-            gain: Set(None),
-            suppressed: Set(0),
-            ..Default::default()
-        };
-        row.update(&self.db).await?;
-        Ok(())
-    }
-
     /// Writes down how a list fits.
     ///
     /// # Errors
     /// If the database does not answer.
     pub async fn set_report(&self, id: i64, report: &MatchReport) -> Result<()> {
+        let transaction = self.writing().await?;
         let report = Set(serde_json::to_value(report)?);
-        list::ActiveModel { id: Set(id), report, ..Default::default() }.update(&self.db).await?;
-        Ok(())
-    }
-
-    /// Writes down that a list is to be scored, and what its scored form is to hold besides.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn set_scoring(&self, id: i64, extras: &Extras) -> Result<()> {
-        let (extras, state) = (Set(serde_json::to_value(extras)?), Set("scoring".into()));
-        list::ActiveModel { id: Set(id), extras, state, ..Default::default() }.update(&self.db).await?;
-        Ok(())
+        list::ActiveModel { id: Set(id), report, ..Default::default() }.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// Writes down how far the scoring is.
@@ -97,8 +84,9 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_list_state(&self, id: i64, state: &str) -> Result<()> {
-        list::ActiveModel { id: Set(id), state: Set(state.into()), ..Default::default() }.update(&self.db).await?;
-        Ok(())
+        let transaction = self.writing().await?;
+        list::ActiveModel { id: Set(id), state: Set(state.into()), ..Default::default() }.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 }
 

@@ -11,6 +11,8 @@ pub(crate) enum Lock {
     Schema,
     /// Making the roles and views that questions are asked with.
     Questions,
+    /// Giving names to published lists, and schemas to workspaces.
+    Names,
 }
 
 impl Lock {
@@ -18,6 +20,7 @@ impl Lock {
         match self {
             Self::Schema => "schema",
             Self::Questions => "questions",
+            Self::Names => "names",
         }
     }
 
@@ -26,7 +29,7 @@ impl Lock {
         match self {
             // A change of large tables takes its time.
             Self::Schema => "10min",
-            Self::Questions => "10s",
+            Self::Questions | Self::Names => "10s",
         }
     }
 
@@ -50,7 +53,7 @@ impl Lock {
 pub(crate) async fn make(connection: &mut PgConnection) -> Result<()> {
     const STATEMENTS: [&str; 2] = [
         "CREATE TABLE IF NOT EXISTS server_lock (name text PRIMARY KEY)",
-        "INSERT INTO server_lock VALUES ('schema'), ('questions') ON CONFLICT DO NOTHING",
+        "INSERT INTO server_lock VALUES ('schema'), ('questions'), ('names') ON CONFLICT DO NOTHING",
     ];
     for statement in STATEMENTS {
         // Of two servers that make it at the same moment one may be told that it is there.

@@ -9,9 +9,7 @@ use pronoia_core::judged::{Closer, Understanding, Without};
 use pronoia_core::model::Recipe;
 use pronoia_core::study::Basis;
 use pronoia_core::{Judged, Model};
-use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QuerySelect, TransactionTrait,
-};
+use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QuerySelect};
 use serde::{Deserialize, Serialize};
 
 use crate::entity::{judgement, model};
@@ -109,7 +107,7 @@ impl Store {
     /// [`StoreError::Damaged`] if the model cannot be written down.
     pub async fn set_fitted(&self, id: i64, brought: &Brought) -> Result<()> {
         let artefact = brought.judged.model.to_bytes().map_err(|e| StoreError::Damaged(e.to_string()))?;
-        let transaction = self.db.begin().await?;
+        let transaction = self.writing().await?;
         judgement::Entity::delete_by_id(id).exec(&transaction).await?;
         judgement::Entity::insert(judgements::stored(id, &brought.judged)).exec_without_returning(&transaction).await?;
         model::ActiveModel {
@@ -136,9 +134,10 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_closer(&self, id: i64, closer: &Closer) -> Result<()> {
+        let transaction = self.writing().await?;
         let closer = Set(Some(serde_json::to_value(closer)?));
-        model::ActiveModel { id: Set(id), closer, ..Default::default() }.update(&self.db).await?;
-        Ok(())
+        model::ActiveModel { id: Set(id), closer, ..Default::default() }.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// Keeps what a candidate goes by.
@@ -146,9 +145,10 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_understanding(&self, id: i64, found: &Understanding) -> Result<()> {
+        let transaction = self.writing().await?;
         let understanding = Set(Some(serde_json::to_value(found)?));
-        model::ActiveModel { id: Set(id), understanding, ..Default::default() }.update(&self.db).await?;
-        Ok(())
+        model::ActiveModel { id: Set(id), understanding, ..Default::default() }.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// Keeps what the policy would be worth on a candidate made without some columns.
@@ -156,9 +156,10 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_without(&self, id: i64, found: &Without) -> Result<()> {
+        let transaction = self.writing().await?;
         let without = Set(Some(serde_json::to_value(found)?));
-        model::ActiveModel { id: Set(id), without, ..Default::default() }.update(&self.db).await?;
-        Ok(())
+        model::ActiveModel { id: Set(id), without, ..Default::default() }.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// What the policy would be worth on a candidate made without some columns, if somebody asked;
@@ -177,9 +178,10 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_proof(&self, id: i64, proof: &Proof) -> Result<()> {
+        let transaction = self.writing().await?;
         let proof = Set(Some(serde_json::to_value(proof)?));
-        model::ActiveModel { id: Set(id), proof, ..Default::default() }.update(&self.db).await?;
-        Ok(())
+        model::ActiveModel { id: Set(id), proof, ..Default::default() }.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// Writes down that a candidate was not fitted, or waits again.
@@ -187,15 +189,16 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_model_state(&self, id: i64, state: &str, error: Option<&str>) -> Result<()> {
+        let transaction = self.writing().await?;
         model::ActiveModel {
             id: Set(id),
             state: Set(state.into()),
             error: Set(error.map(str::to_owned)),
             ..Default::default()
         }
-        .update(&self.db)
+        .update(&transaction)
         .await?;
-        Ok(())
+        Ok(transaction.commit().await?)
     }
 }
 

@@ -23,6 +23,7 @@ impl Store {
     /// If the database does not answer.
     pub async fn set_rule_tried(&self, study_id: i64, condition: &str, basis: &Basis, found: &FixedRule) -> Result<()> {
         use rule_tried::Column as C;
+        let transaction = self.writing().await?;
         let row = rule_tried::ActiveModel {
             study_id: Set(study_id),
             condition: Set(condition.into()),
@@ -32,8 +33,8 @@ impl Store {
         };
         let replace =
             OnConflict::column(C::StudyId).update_columns([C::Condition, C::Basis, C::Found, C::CreatedAt]).to_owned();
-        rule_tried::Entity::insert(row).on_conflict(replace).exec_without_returning(&self.db).await?;
-        Ok(())
+        rule_tried::Entity::insert(row).on_conflict(replace).exec_without_returning(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 }
 

@@ -32,6 +32,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::SHARE),
             Box::new(Step::DO_NOT_CONTACT),
             Box::new(Step::QUESTION),
+            Box::new(Step::LEASE),
         ]
     }
 }
@@ -93,6 +94,8 @@ impl Step {
         Self { name: "m0023_do_not_contact", sql: include_str!("schema/0023_do_not_contact.sql") };
     /// Roles by which questions are asked, and what the accounts of sources may change.
     const QUESTION: Self = Self { name: "m0024_question", sql: include_str!("schema/0024_question.sql") };
+    /// Leases on jobs, versions of tables that only rise, published lists of their own.
+    const LEASE: Self = Self { name: "m0025_lease", sql: include_str!("schema/0025_lease.sql") };
 }
 
 impl MigrationName for Step {

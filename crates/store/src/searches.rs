@@ -4,23 +4,29 @@ use pronoia_core::study::Basis;
 use pronoia_core::tune::{Ended, Search};
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
-use crate::entity::search;
+use crate::entity::{search, study};
+use crate::jobs::{Work, put};
 use crate::{Result, Store, StoreError};
 
 impl Store {
-    /// Remembers a search that is to be made.
+    /// Remembers a search that is to be made, and puts it in the queue: both or neither.
     ///
     /// # Errors
-    /// If the database does not answer.
-    pub async fn add_search(&self, study_id: i64, search: &Search, basis: &Basis) -> Result<i64> {
+    /// [`StoreError::Refused`] if the workspace has too much waiting.
+    pub async fn queue_search(&self, study: &study::Model, search: &Search, basis: &Basis) -> Result<i64> {
+        let transaction = self.writing().await?;
         let row = search::ActiveModel {
-            study_id: Set(study_id),
+            study_id: Set(study.id),
             search: Set(serde_json::to_value(search)?),
             basis: Set(serde_json::to_value(basis)?),
             state: Set("queued".into()),
             ..Default::default()
         };
-        Ok(row.insert(&self.db).await?.id)
+        let id = row.insert(&transaction).await?.id;
+        let work = Work::Search { search: id };
+        put(&transaction, study.workspace_id, Some(study.id), "Searching families and settings", &work).await?;
+        transaction.commit().await?;
+        Ok(id)
     }
 
     /// All searches of a study, the newest first.
@@ -45,9 +51,10 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_tried(&self, id: i64, search: &Search) -> Result<()> {
+        let transaction = self.writing().await?;
         let row = search::ActiveModel { id: Set(id), search: Set(serde_json::to_value(search)?), ..Default::default() };
-        row.update(&self.db).await?;
-        Ok(())
+        row.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// Writes down that a search was stopped or failed; what was tried stays.
@@ -55,14 +62,15 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_search_state(&self, id: i64, state: &str, error: Option<&str>) -> Result<()> {
+        let transaction = self.writing().await?;
         let row = search::ActiveModel {
             id: Set(id),
             state: Set(state.into()),
             error: Set(error.map(str::to_owned)),
             ..Default::default()
         };
-        row.update(&self.db).await?;
-        Ok(())
+        row.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 }
 

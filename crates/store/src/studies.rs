@@ -2,12 +2,12 @@
 
 use pronoia_core::study::{Question, StudyState, history};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, DatabaseTransaction, EntityTrait, QueryFilter, QueryOrder,
-    TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, DbBackend, EntityTrait,
+    QueryFilter, QueryOrder, Statement, TransactionTrait,
 };
 
 use crate::entity::{ledger_entry, record_table, study};
-use crate::{Result, Store, StoreError};
+use crate::{Result, Store, StoreError, jobs, ledger};
 
 /// A choice to be entered in the ledger.
 #[derive(Debug, Clone)]
@@ -113,7 +113,7 @@ impl Store {
         Ok(())
     }
 
-    /// Puts new choices in place and enters what was chosen.
+    /// Puts new choices in place, enters what was chosen, and has the rows looked at again if need be.
     pub(crate) async fn enter(
         transaction: &DatabaseTransaction,
         seen: &study::Model,
@@ -121,6 +121,7 @@ impl Store {
         choice: &Choice,
         takes_back: Option<i64>,
     ) -> Result<()> {
+        let present = state.basis();
         let state = serde_json::to_value(state)?;
         let changed = study::Entity::update_many()
             .set(study::ActiveModel {
@@ -149,23 +150,31 @@ impl Store {
         }
         .insert(transaction)
         .await?;
+        // What models are fitted on has changed, so that its rows are looked at again.
+        if present.is_some() && present != seen.choices()?.basis() {
+            jobs::look_again(transaction, seen.workspace_id, seen.id).await?;
+        }
         Ok(())
     }
 
-    /// Writes down what the sealed test said; counts the opening.
+    /// Writes down what the sealed test said, counts the opening and enters it in the ledger; a job does so once,
+    /// however often it is begun.
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_confirmation(&self, study: &study::Model, confirmation: serde_json::Value) -> Result<()> {
-        study::ActiveModel {
-            id: Set(study.id),
-            confirmation: Set(Some(confirmation)),
-            test_openings: Set(study.test_openings + 1),
-            ..Default::default()
+    pub async fn set_confirmation(
+        &self,
+        study: &study::Model,
+        confirmation: serde_json::Value,
+        (chosen, figure): (&str, &str),
+    ) -> Result<()> {
+        let transaction = self.writing().await?;
+        if ledger::entered(&transaction, self.lease(), (study.id, chosen, figure)).await? {
+            const SQL: &str = "UPDATE study SET confirmation = $1, test_openings = test_openings + 1 WHERE id = $2";
+            let values = [confirmation.into(), study.id.into()];
+            transaction.execute_raw(Statement::from_sql_and_values(DbBackend::Postgres, SQL, values)).await?;
         }
-        .update(&self.db)
-        .await?;
-        Ok(())
+        Ok(transaction.commit().await?)
     }
 }
 

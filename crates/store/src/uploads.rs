@@ -6,10 +6,13 @@ use std::path::Path;
 use chrono::{DateTime, Utc};
 use pronoia_core::intake::Scan;
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, EntityTrait, QueryFilter, QueryOrder, QuerySelect,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, ConnectionTrait, EntityTrait, QueryFilter, QueryOrder,
+    QuerySelect,
 };
 
 use crate::entity::upload;
+use crate::jobs::{Work, put};
+use crate::leases::{made_by, made_of};
 use crate::{Result, Store, StoreError};
 
 /// A file that lies whole in the uploads folder.
@@ -31,17 +34,45 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn add_upload(&self, workspace_id: i64, study_id: Option<i64>, arrived: &Arrived<'_>) -> Result<i64> {
-        let row = upload::ActiveModel {
-            workspace_id: Set(workspace_id),
-            study_id: Set(study_id),
-            file_name: Set(arrived.file_name.into()),
-            origin: Set(arrived.origin.map(str::to_owned)),
-            path: Set(arrived.path.to_string_lossy().into_owned()),
-            size: Set(arrived.size as i64),
-            state: Set("scanning".into()),
-            ..Default::default()
-        };
-        Ok(row.insert(&self.db).await?.id)
+        let transaction = self.writing().await?;
+        let id = added(&transaction, workspace_id, study_id, arrived).await?;
+        if let Some(lease) = self.lease() {
+            made_by(&transaction, "upload", (id, lease)).await?;
+        }
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    /// Remembers a file that has arrived whole, and puts the work of reading it in the queue: both or neither. The
+    /// upload and the job.
+    ///
+    /// # Errors
+    /// [`StoreError::Refused`] if the workspace has too much waiting; then the file is nobody's.
+    pub async fn take_in(&self, workspace_id: i64, study_id: Option<i64>, arrived: &Arrived<'_>) -> Result<(i64, i64)> {
+        let transaction = self.writing().await?;
+        let upload = added(&transaction, workspace_id, study_id, arrived).await?;
+        let (title, work) = (format!("Reading {}", arrived.file_name), Work::Scan { upload, sheet: None });
+        let job = put(&transaction, workspace_id, study_id, &title, &work).await?;
+        transaction.commit().await?;
+        Ok((upload, job))
+    }
+
+    /// Files of the uploads folder that somebody still needs: their paths.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn files_needed(&self) -> Result<Vec<String>> {
+        let needed = upload::Column::State.is_in(["scanning", "ready", "importing"]);
+        let paths = upload::Entity::find().select_only().column(upload::Column::Path).filter(needed);
+        Ok(paths.into_tuple().all(&self.db).await?)
+    }
+
+    /// The upload that a job made, if it was begun before.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn upload_of_job(&self) -> Result<Option<i64>> {
+        made_of(self, "upload").await
     }
 
     /// When a file of each name came last.
@@ -96,14 +127,15 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_scan(&self, id: i64, scan: &Scan, state: &str) -> Result<()> {
+        let transaction = self.writing().await?;
         let row = upload::ActiveModel {
             id: Set(id),
             scan: Set(Some(serde_json::to_value(scan)?)),
             state: Set(state.into()),
             ..Default::default()
         };
-        row.update(&self.db).await?;
-        Ok(())
+        row.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 
     /// Writes down how far an upload is, and why it went no further.
@@ -111,14 +143,15 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn set_upload_state(&self, id: i64, state: &str, error: Option<&str>) -> Result<()> {
+        let transaction = self.writing().await?;
         let row = upload::ActiveModel {
             id: Set(id),
             state: Set(state.into()),
             error: Set(error.map(str::to_owned)),
             ..Default::default()
         };
-        row.update(&self.db).await?;
-        Ok(())
+        row.update(&transaction).await?;
+        Ok(transaction.commit().await?)
     }
 }
 
@@ -130,4 +163,24 @@ impl upload::Model {
     pub fn scanned(&self) -> Result<Option<Scan>> {
         Ok(self.scan.clone().map(serde_json::from_value).transpose()?)
     }
+}
+
+/// Remembers a file that has arrived whole, within whatever else is done; its key.
+async fn added(
+    on: &impl ConnectionTrait,
+    workspace_id: i64,
+    study_id: Option<i64>,
+    arrived: &Arrived<'_>,
+) -> Result<i64> {
+    let row = upload::ActiveModel {
+        workspace_id: Set(workspace_id),
+        study_id: Set(study_id),
+        file_name: Set(arrived.file_name.into()),
+        origin: Set(arrived.origin.map(str::to_owned)),
+        path: Set(arrived.path.to_string_lossy().into_owned()),
+        size: Set(arrived.size as i64),
+        state: Set("scanning".into()),
+        ..Default::default()
+    };
+    Ok(row.insert(on).await?.id)
 }

@@ -7,6 +7,7 @@ use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, Quer
 use serde::{Deserialize, Serialize};
 
 use crate::entity::{release_promise, release_tally};
+use crate::leases::{made_by, made_of};
 use crate::{Result, Store};
 
 /// What a version promised of customers of whom it is known what happened.
@@ -100,6 +101,10 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn add_promise(&self, version_id: i64, table: (i64, &str), found: &Promise) -> Result<()> {
+        if made_of(self, "release_promise").await?.is_some() {
+            return Ok(());
+        }
+        let transaction = self.writing().await?;
         let row = release_promise::ActiveModel {
             version_id: Set(version_id),
             table_id: Set(table.0),
@@ -107,8 +112,11 @@ impl Store {
             found: Set(serde_json::to_value(found)?),
             ..Default::default()
         };
-        row.insert(&self.db).await?;
-        Ok(())
+        let id = row.insert(&transaction).await?.id;
+        if let Some(lease) = self.lease() {
+            made_by(&transaction, "release_promise", (id, lease)).await?;
+        }
+        Ok(transaction.commit().await?)
     }
 
     /// What was found of versions once it was known what happened, newest first.

@@ -7,6 +7,7 @@ use std::time::Duration;
 use pronoia_core::decide::Weighing;
 use pronoia_store::Store;
 use pronoia_store::candidates::Candidate;
+use pronoia_store::leases::Lease;
 use pronoia_store::records::{ActedGroup, Hands, Mover};
 use pronoia_store::sources::Connector;
 
@@ -127,9 +128,15 @@ impl App {
         self.served.forget_models();
     }
 
-    /// A path in the uploads folder where nothing lies yet.
+    /// The application as a job sees it, which writes nothing once its lease is lost.
+    pub(crate) fn under(&self, lease: Lease) -> Self {
+        Self { store: self.store.under(lease), ..self.clone() }
+    }
+
+    /// A path in the uploads folder where nothing lies yet; of a job, with its lease.
     pub(crate) async fn place(&self) -> std::io::Result<PathBuf> {
         tokio::fs::create_dir_all(&self.config.uploads).await?;
-        Ok(self.config.uploads.join(format!("{:032x}", rand::random::<u128>())))
+        let lease = self.store.lease().map_or(String::new(), |lease| format!("-{}-{}", lease.job, lease.number));
+        Ok(self.config.uploads.join(format!("{:032x}{lease}", rand::random::<u128>())))
     }
 }

@@ -16,6 +16,7 @@ use pronoia_store::{Store, StoreError};
 
 use crate::frame::StudyView;
 use crate::pages::decide::typed::Typed;
+use crate::pages::uploads;
 use crate::work::campaign::{ARM, CONTROL};
 use crate::{App, pages, work};
 
@@ -164,8 +165,9 @@ async fn fit(app: &App, workspace: i64, study: i64, families: &[&str]) -> Result
 async fn table(app: &App, workspace: i64, name: &str, bytes: &[u8]) -> Result<i64, String> {
     let sentence = |e: StoreError| e.to_string();
     let upload = bring(app, workspace, None, name, bytes).await?;
-    let title = format!("Bringing in {name}");
-    app.store.enqueue(workspace, None, &title, &Work::Import { upload }).await.map_err(sentence)?;
+    let read = app.store.upload(workspace, upload).await.map_err(sentence)?;
+    let scan = uploads::ready(&read).map_err(|e| e.to_string())?;
+    uploads::bring_in(app, &read, &scan).await.map_err(sentence)?;
     work::drain(app).await?;
     app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or(format!("{name} was not brought in"))
 }
@@ -287,8 +289,8 @@ async fn drawn(
 ) -> Result<Drawn, String> {
     let sentence = |e: StoreError| e.to_string();
     let arms = Arms { control: CONTROL_SHARE, acts: vec![act.into()], seed: demo::SEED };
-    let campaign = app.store.add_campaign(study, list, name, &arms).await.map_err(sentence)?;
-    app.store.enqueue(workspace, Some(study), "Drawing lots", &Work::Draw { campaign }).await.map_err(sentence)?;
+    let study = app.store.study(workspace, study).await.map_err(sentence)?;
+    let (campaign, _) = app.store.queue_campaign(&study, list, name, &arms).await.map_err(sentence)?;
     work::drain(app).await?;
     let assigned = app.store.campaign(campaign).await.map_err(sentence)?.assigned_id.ok_or("no lots were drawn")?;
     let assigned = app.store.table(workspace, assigned).await.map_err(sentence)?;
@@ -317,7 +319,7 @@ async fn came_of(
         absent_had_none: false,
     };
     let results = Work::Results { campaign: drawn.campaign, from };
-    let job = app.store.enqueue(workspace, Some(study), "Comparing the groups", &results).await;
+    let job = app.store.enqueue_once(workspace, Some(study), "Comparing the groups", &results).await;
     job.map_err(|e| e.to_string())?;
     work::drain(app).await
 }
@@ -328,12 +330,7 @@ async fn bring(app: &App, workspace: i64, study: Option<i64>, name: &str, bytes:
     let path = app.config.uploads.join(format!("demonstration-{name}"));
     std::fs::write(&path, bytes).map_err(|e| e.to_string())?;
     let arrived = Arrived { file_name: name, origin: None, path: &path, size: bytes.len() as u64 };
-    let upload = app.store.add_upload(workspace, study, &arrived).await.map_err(|e| e.to_string())?;
-    let title = format!("Reading {name}");
-    app.store
-        .enqueue(workspace, study, &title, &Work::Scan { upload, sheet: None })
-        .await
-        .map_err(|e| e.to_string())?;
+    let (upload, _) = app.store.take_in(workspace, study, &arrived).await.map_err(|e| e.to_string())?;
     work::drain(app).await?;
     Ok(upload)
 }

@@ -40,6 +40,11 @@ pub async fn serve(app: App) -> std::io::Result<()> {
     if let Err(e) = rayon::ThreadPoolBuilder::new().thread_name(|at| format!("for-pages-{at}")).build_global() {
         tracing::debug!("threads that compute for pages are there already: {e}");
     }
+    match app.store.put_states_right().await {
+        Ok(0) => {}
+        Ok(changed) => tracing::info!("{changed} states that waited for nothing were put right"),
+        Err(e) => tracing::warn!("states could not be looked at: {e}"),
+    }
     let workers = work::start(&app, 2);
     let writing = tokio::spawn(api::served::Served::keep_writing(app.clone()));
     let server_app = app.clone();

@@ -28,6 +28,11 @@ impl Http {
         Self { agent: self.agent.clone(), url: self.url.clone(), cookie: String::new() }
     }
 
+    /// Another client with the same session.
+    pub fn again_signed_in(&self) -> Self {
+        Self { cookie: self.cookie.clone(), ..self.again() }
+    }
+
     /// A client that is signed in.
     pub fn signed_in(server: &Server, email: &str) -> Self {
         Self::signed_in_with(server, email, PASSWORD)

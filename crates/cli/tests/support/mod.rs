@@ -166,6 +166,11 @@ impl Server {
         line.trim().strip_suffix("kB").expect("in kB").trim().parse::<u64>().expect("a number") << 10
     }
 
+    /// The process.
+    pub fn process_id(&self) -> u32 {
+        self.process.as_ref().expect("it runs").id()
+    }
+
     /// Runs statements on its database.
     pub async fn run_sql(&self, sql: &str) {
         let connection = Connect::connect(&self.database).await.expect("the database");

@@ -509,6 +509,27 @@ mod tests {
     }
 
     #[test]
+    fn expressions_that_multiply_are_refused() {
+        let doubled = |times: usize| {
+            let steps = (1..times).map(|n| format!(", d{n} AS (SELECT x + x AS x FROM d{})", n - 1));
+            format!(
+                "WITH d0 AS (SELECT fee AS x FROM members){} SELECT x FROM d{}",
+                steps.collect::<String>(),
+                times - 1
+            )
+        };
+        assert!(rewritten(&doubled(8), &Members).is_ok());
+        assert!(refused(&doubled(25)).0.contains("again and again"));
+        let nested = (0..25).fold("members".to_owned(), |inner, n| {
+            format!("(SELECT fee + fee AS fee FROM {inner} {}) AS t{n}", if n == 0 { "AS m" } else { "" })
+        });
+        assert!(refused(&format!("SELECT fee FROM {nested}")).0.contains("again and again"));
+        assert!(rewritten("SELECT count(*) FROM members GROUP BY CUBE (id, fee), ROLLUP (count)", &Members).is_ok());
+        let cubes = "SELECT count(*) FROM members GROUP BY CUBE (id, fee, \"Öffnung\"), CUBE (id, fee)";
+        assert!(refused(cubes).0.contains("groups in 32 ways"));
+    }
+
+    #[test]
     fn texts_that_grow_are_limited() {
         let sql = asked("SELECT \"Öffnung\" || 'x' || \"Öffnung\", replace(\"Öffnung\", 'a', 'bbbb') FROM members");
         assert_eq!(sql.sql().matches("1000004, false").count(), 3, "{}", sql.sql());

@@ -70,13 +70,13 @@ impl Store {
         tables: &Tables,
     ) -> Result<(PgConnection, i32)> {
         let wanted: Vec<i64> = tables.0.iter().map(|(id, ..)| *id).collect();
-        let mut tries = 0;
+        let (mut tries, mut refused) = (0, None);
         loop {
             let known = self.questions.readers.known(workspace_id).filter(|known| known.tables == wanted);
             let known = match known {
                 Some(known) => known,
                 None => {
-                    let made = self.prepare_reader(workspace_id, &wanted).await?;
+                    let made = self.prepare_reader(workspace_id, &wanted, refused.as_deref()).await?;
                     self.questions.readers.remember(workspace_id, made.clone());
                     made
                 }
@@ -91,6 +91,9 @@ impl Store {
                 },
                 Err(e) => e,
             };
+            if failed.as_database_error().is_some_and(|e| e.code().as_deref() == Some("28P01")) {
+                refused = Some(known.password.clone());
+            }
             // The role or a view may have gone since it was made, or another server made it anew.
             self.questions.readers.forget(workspace_id);
             tries += 1;
@@ -117,10 +120,12 @@ impl Store {
     }
 
     /// Makes the role and its views, or brings them up to date; servers do so one after the other.
-    async fn prepare_reader(&self, workspace_id: i64, wanted: &[i64]) -> Result<Reader> {
+    ///
+    /// A password that was `refused` is made anew, unless another server has done so.
+    async fn prepare_reader(&self, workspace_id: i64, wanted: &[i64], refused: Option<&str>) -> Result<Reader> {
         let mut transaction = self.pool().begin().await?;
         Lock::Questions.hold(&mut transaction).await?;
-        let (role, password) = made_role(&mut transaction, workspace_id).await?;
+        let (role, password) = made_role(&mut transaction, workspace_id, refused).await?;
         let schema = schema(workspace_id);
         let mut statements =
             vec![format!("CREATE SCHEMA IF NOT EXISTS {schema}"), format!("GRANT USAGE ON SCHEMA {schema} TO {role}")];
@@ -154,7 +159,11 @@ impl Store {
 }
 
 /// The role of a workspace and its password, made if they are not there.
-async fn made_role(transaction: &mut Transaction<'_, Postgres>, workspace_id: i64) -> Result<(String, String)> {
+async fn made_role(
+    transaction: &mut Transaction<'_, Postgres>,
+    workspace_id: i64,
+    refused: Option<&str>,
+) -> Result<(String, String)> {
     let oid: i64 = sqlx::query_scalar("SELECT oid::bigint FROM pg_database WHERE datname = current_database()")
         .fetch_one(&mut **transaction)
         .await?;
@@ -169,7 +178,9 @@ async fn made_role(transaction: &mut Transaction<'_, Postgres>, workspace_id: i6
         .bind(&role)
         .fetch_optional(&mut **transaction)
         .await?;
-    if let (Some(password), Some(_)) = (&kept, there) {
+    if let (Some(password), Some(_)) = (&kept, there)
+        && refused != Some(password)
+    {
         return Ok((role, password.clone()));
     }
     let password = format!("{:032x}", rand::random::<u128>());

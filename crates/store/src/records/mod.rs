@@ -21,6 +21,7 @@ pub use write::{DrawnCampaign, Importer, Label, ScoredList, SealedFor};
 
 use pronoia_core::Kind;
 use pronoia_core::profile::TableProfile;
+use sea_orm::sqlx;
 use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 use serde::{Deserialize, Serialize};
 
@@ -62,6 +63,22 @@ impl Store {
             .order_by_desc(record_table::Column::Id)
             .all(&self.db)
             .await?)
+    }
+
+    /// The newest version of a table that was ever made under this name, unless it was put away or erased since:
+    /// then an older one must not stand for it.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn newest_ever(&self, workspace_id: i64, name: &str) -> Result<Option<record_table::Model>> {
+        let newest: Option<i32> =
+            sqlx::query_scalar("SELECT newest FROM table_version WHERE workspace_id = $1 AND name = $2")
+                .bind(workspace_id)
+                .bind(name)
+                .fetch_optional(self.pool())
+                .await?;
+        let there = self.newest_version(workspace_id, name).await?;
+        Ok(there.filter(|table| Some(table.version) == newest))
     }
 
     /// The newest version of a table that is called so, if there is one that is not put away.

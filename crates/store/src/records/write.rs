@@ -8,6 +8,8 @@ use sea_orm::sqlx::{self, AssertSqlSafe, Postgres, Transaction};
 
 use super::read::Part;
 use super::{ROW, Source, StoredColumn, copy, fields_for, quoted, relation};
+use crate::leases::{Lease, made_of};
+use crate::locks::Lock;
 use crate::{Result, Store, StoreError};
 
 /// Time between two looks at whether a long statement should stop.
@@ -72,6 +74,7 @@ pub struct Label<'a> {
 /// [`Importer::seal`], and nothing is left of it if it is dropped.
 pub struct Importer {
     transaction: Transaction<'static, Postgres>,
+    lease: Option<Lease>,
     id: i64,
     workspace_id: i64,
     columns: Vec<StoredColumn>,
@@ -92,10 +95,9 @@ impl Store {
             .zip(fields)
             .map(|((name, kind), field)| StoredColumn { name: name.clone(), field, kind: *kind })
             .collect();
+        own_schema(self, workspace_id).await?;
         let mut transaction = self.pool().begin().await?;
         let id: i64 = sqlx::query_scalar("SELECT nextval('record_table_id_seq')").fetch_one(&mut *transaction).await?;
-        let schema = format!("CREATE SCHEMA IF NOT EXISTS \"workspace_{workspace_id}\"");
-        sqlx::query(AssertSqlSafe(schema)).execute(&mut *transaction).await?;
         let definitions: Vec<String> = columns
             .iter()
             .map(|c| {
@@ -114,7 +116,17 @@ impl Store {
             definitions.join(", ")
         );
         sqlx::query(AssertSqlSafe(sql)).execute(&mut *transaction).await?;
-        Ok(Importer { transaction, id, workspace_id, columns, rows: 0, is_keyed: false })
+        Ok(Importer { transaction, lease: self.lease(), id, workspace_id, columns, rows: 0, is_keyed: false })
+    }
+}
+
+impl Store {
+    /// The table that the present job made when it was begun before.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn table_of_job(&self) -> Result<Option<i64>> {
+        made_of(self, "record_table").await
     }
 }
 
@@ -194,10 +206,21 @@ impl Importer {
     pub async fn seal(mut self, label: Label<'_>, profile: &TableProfile, sealed_for: SealedFor) -> Result<i64> {
         let Label { name, source, is_list } = label;
         self.key().await?;
+        if let Some(lease) = self.lease {
+            lease.hold(&mut self.transaction).await?;
+        }
+        // Whoever seals a version of the same table meanwhile waits here, and gets the next number.
+        let version: i32 = sqlx::query_scalar(
+            "INSERT INTO table_version (workspace_id, name, newest) VALUES ($1, $2, 1) \
+             ON CONFLICT (workspace_id, name) DO UPDATE SET newest = table_version.newest + 1 RETURNING newest",
+        )
+        .bind(self.workspace_id)
+        .bind(name)
+        .fetch_one(&mut *self.transaction)
+        .await?;
         sqlx::query(
-            "INSERT INTO record_table (id, workspace_id, name, version, rows, columns, source, profile, is_list, made_up) \
-             VALUES ($1, $2, $3, 1 + (SELECT count(*)::int FROM record_table WHERE workspace_id = $2 AND name = $3), \
-             $4, $5::jsonb, $6::jsonb, $7::jsonb, $8, (SELECT made_up FROM workspace WHERE id = $2))",
+            "INSERT INTO record_table (id, workspace_id, name, version, rows, columns, source, profile, is_list, made_by_job, made_up) \
+             VALUES ($1, $2, $3, $9, $4, $5::jsonb, $6::jsonb, $7::jsonb, $8, $10, (SELECT made_up FROM workspace WHERE id = $2))",
         )
         .bind(self.id)
         .bind(self.workspace_id)
@@ -207,6 +230,8 @@ impl Importer {
         .bind(serde_json::to_string(source)?)
         .bind(serde_json::to_string(profile)?)
         .bind(is_list)
+        .bind(version)
+        .bind(self.lease.map(|lease| lease.job))
         .execute(&mut *self.transaction)
         .await?;
         match sealed_for {
@@ -252,4 +277,20 @@ impl Importer {
         self.transaction.commit().await?;
         Ok(self.id)
     }
+}
+
+/// Sees that the schema of a workspace is there. It is made in a transaction of its own, one server after the other:
+/// an import holds its own open for as long as rows come, and those of others would wait for it.
+async fn own_schema(store: &Store, workspace_id: i64) -> Result<()> {
+    let name = format!("workspace_{workspace_id}");
+    let there: bool =
+        sqlx::query_scalar("SELECT to_regnamespace($1) IS NOT NULL").bind(&name).fetch_one(store.pool()).await?;
+    if there {
+        return Ok(());
+    }
+    let mut transaction = store.pool().begin().await?;
+    Lock::Names.hold(&mut transaction).await?;
+    let create = format!("CREATE SCHEMA IF NOT EXISTS {}", quoted(&name));
+    sqlx::query(AssertSqlSafe(create)).execute(&mut *transaction).await?;
+    Ok(transaction.commit().await?)
 }

@@ -85,6 +85,6 @@ pub async fn make(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, f
     // Better said now than by the job.
     app.store.append_account(visitor.workspace_id(), &append).await?;
     let title = format!("Making {}", append.name);
-    let job = app.store.enqueue(visitor.workspace_id(), None, &title, &Work::Append { append }).await?;
+    let job = app.store.enqueue_once(visitor.workspace_id(), None, &title, &Work::Append { append }).await?;
     see_other(&format!("/jobs/{job}"))
 }

@@ -155,9 +155,7 @@ pub async fn begin(
         _ => return Err(PageError::Refused("The list is not scored, or nobody on it is to be acted on.".into())),
     };
     let (name, arms) = form.arms(customers)?;
-    let id = app.store.add_campaign(view.study.id, list.id, &name, &arms).await?;
-    let work = Work::Draw { campaign: id };
-    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Drawing lots", &work).await?;
+    let (_, job) = app.store.queue_campaign(&view.study, list.id, &name, &arms).await?;
     see_other(&format!("/jobs/{job}"))
 }
 
@@ -359,7 +357,8 @@ pub async fn results(
         absent_had_none: form.absent == "none",
     };
     let work = Work::Results { campaign: campaign.id, from };
-    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Comparing the groups", &work).await?;
+    let job =
+        app.store.enqueue_once(visitor.workspace_id(), Some(view.study.id), "Comparing the groups", &work).await?;
     see_other(&format!("/jobs/{job}"))
 }
 

@@ -352,7 +352,7 @@ pub async fn enter_policy(app: &App, workspace: i64, by: Author, study: i64, typ
     };
     let mut state = study.state.clone();
     state.policy = Some(situation.chosen);
-    super::chosen(app, &study.study, &state, &choice).await
+    super::choose(app, &study.study, &state, &choice).await
 }
 
 /// Opens the sealed test for the policy kept.
@@ -368,7 +368,9 @@ pub async fn confirm(
         PageError::Refused("Keep a policy first; the sealed test confirms a choice that was made.".into())
     })?;
     let work = Work::Confirm { study: study.study.id, model: policy.model_id };
-    let job =
-        app.store.enqueue(visitor.workspace_id(), Some(study.study.id), "Confirming on the sealed test", &work).await?;
+    let job = app
+        .store
+        .enqueue_once(visitor.workspace_id(), Some(study.study.id), "Confirming on the sealed test", &work)
+        .await?;
     see_other(&format!("/jobs/{job}"))
 }

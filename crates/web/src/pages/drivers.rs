@@ -16,7 +16,6 @@ use pronoia_core::drivers::Drivers;
 use pronoia_core::number::{count, percent};
 use pronoia_core::split::Dealt;
 use pronoia_core::study::{Basis, Outcome};
-use pronoia_store::jobs::Work;
 
 use super::{PageResult, Signed, StudyPath, see_other};
 use crate::error::PageError;
@@ -95,16 +94,6 @@ async fn found(app: &App, study: &StudyView) -> Result<Option<Drivers>, PageErro
     })
 }
 
-/// Puts the search for drivers into the queue, unless it waits there already.
-pub(crate) async fn enqueue(app: &App, workspace: i64, study: i64) -> Result<i64, PageError> {
-    let work = Work::Drivers { study };
-    // One that runs may have read the choices before the last of them.
-    if let Some(job) = app.store.jobs_to(workspace, &work).await?.into_iter().find(|job| job.state == "queued") {
-        return Ok(job.id);
-    }
-    Ok(app.store.enqueue(workspace, Some(study), "Looking for what goes with the outcome", &work).await?)
-}
-
 /// Looks again, with the present choices.
 pub async fn look(
     app: web::Data<App>,
@@ -117,7 +106,7 @@ pub async fn look(
     if study.choices()?.outcome.is_none() {
         return Err(PageError::Refused("Say first what happened: choose the outcome on the Prepare page.".into()));
     }
-    let job = enqueue(&app, visitor.workspace_id(), path.id).await?;
+    let job = app.store.look_again(visitor.workspace_id(), path.id).await?;
     see_other(&format!("/jobs/{job}"))
 }
 

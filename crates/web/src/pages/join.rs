@@ -234,6 +234,6 @@ pub async fn make(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, f
     // Better said now than by the job.
     app.store.check_keys(visitor.workspace_id(), &join).await?;
     let title = format!("Making {}", join.name);
-    let job = app.store.enqueue(visitor.workspace_id(), None, &title, &Work::Join { join }).await?;
+    let job = app.store.enqueue_once(visitor.workspace_id(), None, &title, &Work::Join { join }).await?;
     see_other(&format!("/jobs/{job}"))
 }

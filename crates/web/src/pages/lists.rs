@@ -120,5 +120,5 @@ pub async fn enter(app: &App, study: &study::Model, table: i64) -> Result<i64, P
     let table = app.store.table(study.workspace_id, table).await?;
     let work = Work::Bring { study: study.id, table: table.id };
     let title = format!("Matching {}", table.name);
-    Ok(app.store.enqueue(study.workspace_id, Some(study.id), &title, &work).await?)
+    Ok(app.store.enqueue_once(study.workspace_id, Some(study.id), &title, &work).await?)
 }

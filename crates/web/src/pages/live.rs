@@ -323,7 +323,7 @@ pub async fn judge(
     let table = app.store.table(visitor.workspace_id(), form.table).await?;
     let work = Work::Promise { version, table: table.id };
     let title = "Comparing what was said with what happened";
-    let job = app.store.enqueue(visitor.workspace_id(), Some(path.id), title, &work).await?;
+    let job = app.store.enqueue_once(visitor.workspace_id(), Some(path.id), title, &work).await?;
     see_other(&format!("/jobs/{job}"))
 }
 

@@ -222,20 +222,13 @@ async fn health(app: web::Data<App>) -> PageResult {
     Ok(actix_web::HttpResponse::Ok().content_type("text/plain").body("ok"))
 }
 
-/// Puts new choices in place, and has the rows looked at again if what models
-/// are fitted on has changed.
+/// Puts new choices in place; whoever was overtaken is told by whom.
 pub(crate) async fn choose(
     app: &App,
     seen: &study::Model,
     state: &StudyState,
     choice: &Choice,
 ) -> Result<(), PageError> {
-    chosen(app, seen, state, choice).await?;
-    look_again(app, seen).await
-}
-
-/// Puts new choices in place; whoever was overtaken is told by whom.
-async fn chosen(app: &App, seen: &study::Model, state: &StudyState, choice: &Choice) -> Result<(), PageError> {
     match app.store.choose(seen, state, choice).await {
         Err(StoreError::Overtaken(lines)) => {
             let addresses = app.store.addresses(lines.iter().filter_map(|line| line.account_id)).await?;
@@ -247,16 +240,6 @@ async fn chosen(app: &App, seen: &study::Model, state: &StudyState, choice: &Cho
         }
         other => Ok(other?),
     }
-}
-
-/// Has the rows of a study looked at again if what models are fitted on is not
-/// what it was when the study was `seen`.
-pub(crate) async fn look_again(app: &App, seen: &study::Model) -> Result<(), PageError> {
-    let present = app.store.study(seen.workspace_id, seen.id).await?.choices()?.basis();
-    if present.is_some() && present != seen.choices()?.basis() {
-        drivers::enqueue(app, seen.workspace_id, seen.id).await?;
-    }
-    Ok(())
 }
 
 /// Whoever judges counts customers, though a fit may weigh them.
@@ -288,9 +271,7 @@ async fn is_asked(app: &App, study: &study::Model, work: &Work) -> Result<bool, 
 
 /// Puts work for a study in the queue, unless it is there.
 async fn ask_once(app: &App, study: &study::Model, title: &str, work: &Work) -> Result<(), PageError> {
-    if !is_asked(app, study, work).await? {
-        app.store.enqueue(study.workspace_id, Some(study.id), title, work).await?;
-    }
+    app.store.enqueue_once(study.workspace_id, Some(study.id), title, work).await?;
     Ok(())
 }
 

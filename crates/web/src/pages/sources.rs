@@ -228,6 +228,6 @@ pub async fn read(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, f
     let name = file_stem(&form.name)?;
     let title = format!("Reading {name} from {}", source.name);
     let work = Work::Fetch { source: source.id, sql: form.sql.clone(), name };
-    let job = app.store.enqueue(visitor.workspace_id(), None, &title, &work).await?;
+    let job = app.store.enqueue_once(visitor.workspace_id(), None, &title, &work).await?;
     see_other(&format!("/jobs/{job}"))
 }

@@ -9,7 +9,7 @@ use askama::Template;
 use futures_util::{Stream, TryStreamExt};
 use pronoia_core::Kind;
 use pronoia_core::intake::{DateOrder, Format, Scan, ValueFormat};
-use pronoia_store::jobs::Work;
+use pronoia_store::jobs::{Change, Work};
 use pronoia_store::uploads::Arrived;
 use pronoia_store::{StoreError, upload};
 use serde::Deserialize;
@@ -97,17 +97,22 @@ pub struct Taken {
 }
 
 /// Puts a file that lies whole in the uploads folder into the queue, to be
-/// read.
+/// read; where that is refused, nothing of it is left.
 pub async fn take_in(
     app: &App,
     workspace: i64,
     study: Option<i64>,
     arrived: &Arrived<'_>,
 ) -> Result<Taken, StoreError> {
-    let upload = app.store.add_upload(workspace, study, arrived).await?;
-    let work = Work::Scan { upload, sheet: None };
-    let job = app.store.enqueue(workspace, study, &format!("Reading {}", arrived.file_name), &work).await?;
-    Ok(Taken { upload, job })
+    match app.store.take_in(workspace, study, arrived).await {
+        Ok((upload, job)) => Ok(Taken { upload, job }),
+        Err(e) => {
+            if let Err(e) = tokio::fs::remove_file(arrived.path).await {
+                tracing::warn!("a file that was refused could not be removed: {e}");
+            }
+            Err(e)
+        }
+    }
 }
 
 /// Streams what arrives to a file in the uploads folder, within the limit: where it lies, and its
@@ -196,15 +201,10 @@ pub async fn read_sheet(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let upload = app.store.upload(visitor.workspace_id(), *path).await?;
-    if upload.state != "ready" {
-        return Err(PageError::Refused(
-            "The file is not ready: it is still being read, or was accepted already.".into(),
-        ));
-    }
-    app.store.set_upload_state(upload.id, "scanning", None).await?;
     let title = format!("Reading {} of {}", form.sheet, upload.file_name);
     let work = Work::Scan { upload: upload.id, sheet: Some(form.sheet.clone()) };
-    let job = app.store.enqueue(visitor.workspace_id(), None, &title, &work).await?;
+    let change = Change::UploadRead { upload: upload.id };
+    let job = app.store.change_and_enqueue((visitor.workspace_id(), None), (&title, &work), change).await?;
     see_other(&format!("/jobs/{job}"))
 }
 
@@ -255,9 +255,9 @@ pub fn ready(upload: &upload::Model) -> Result<Scan, PageError> {
 
 /// Makes a file a table, as it is now understood; the job.
 pub async fn bring_in(app: &App, upload: &upload::Model, scan: &Scan) -> Result<i64, StoreError> {
-    app.store.set_scan(upload.id, scan, "importing").await?;
-    let title = format!("Bringing in {}", upload.file_name);
-    app.store.enqueue(upload.workspace_id, None, &title, &Work::Import { upload: upload.id }).await
+    let (title, work) = (format!("Bringing in {}", upload.file_name), Work::Import { upload: upload.id });
+    let change = Change::UploadAccepted { upload: upload.id, scan };
+    app.store.change_and_enqueue((upload.workspace_id, None), (&title, &work), change).await
 }
 
 /// The rows that do not fit, with their lines and reasons.

@@ -10,6 +10,9 @@ use crate::App;
 
 /// Makes the table that comes out; it says where it came from.
 pub(super) async fn append(app: &App, workspace: i64, append: &Append, watch: &Watch) -> Result<String, Trouble> {
+    if let Some(table) = app.store.table_of_job().await? {
+        return Ok(format!("/tables/{table}"));
+    }
     let (first, second) =
         (app.store.table(workspace, append.first).await?, app.store.table(workspace, append.second).await?);
     watch.tell("Putting the rows below each other", 0.1);

@@ -90,7 +90,6 @@ pub(super) async fn confirm(
     })
     .await??;
     let value = serde_json::to_value(&confirmation).map_err(|e| Trouble::Failed(e.to_string()))?;
-    app.store.set_confirmation(&study, value).await?;
     let figure = format!(
         "{}found {} ({} to {}) {}",
         confirmation.promised.map_or(String::new(), |promised| format!("promised {}, ", text::money(promised))),
@@ -99,6 +98,6 @@ pub(super) async fn confirm(
         text::money(confirmation.high),
         frame::whom(&confirmation.chosen.population, &confirmation.chosen.currency)
     );
-    app.store.note(study_id, None, "Sealed test opened", &figure).await?;
+    app.store.set_confirmation(&study, value, ("Sealed test opened", &figure)).await?;
     Ok(address)
 }

@@ -8,7 +8,6 @@ use super::fit::fit_and_judge;
 use super::import::DESCRIBED;
 use super::{Trouble, Watch, compute};
 use crate::App;
-use crate::pages::drivers;
 
 /// Rows of a table that are read at a time.
 const ROWS: usize = 20_000;
@@ -35,7 +34,7 @@ pub(super) async fn take_out(app: &App, workspace: i64, tables: &[i64], watch: &
     app.forget_customers();
     for study in app.store.studies_on(workspace, tables).await? {
         let looked_at = app.store.finding_in_short(study).await?.is_some();
-        if looked_at && let Err(e) = drivers::enqueue(app, workspace, study).await {
+        if looked_at && let Err(e) = app.store.look_again(workspace, study).await {
             return Err(Trouble::Failed(e.to_string()));
         }
     }

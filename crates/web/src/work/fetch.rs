@@ -29,6 +29,9 @@ pub(super) async fn fetch(
     (source, sql, name): (i64, &str, &str),
     watch: &Watch,
 ) -> Result<String, Trouble> {
+    if let Some(upload) = app.store.upload_of_job().await? {
+        return import::scan(app, workspace, upload, None, watch).await;
+    }
     let source = app.store.source(workspace, source).await?;
     let failed = |e: std::io::Error| Trouble::Failed(format!("The uploads folder cannot be used: {e}."));
     let path = app.place().await.map_err(failed)?;
@@ -48,7 +51,13 @@ pub(super) async fn fetch(
     }
     let file_name = format!("{name}.arrow");
     let arrived = Arrived { file_name: &file_name, origin: Some(&origin), path: &path, size: fetched.bytes };
-    let upload = app.store.add_upload(workspace, None, &arrived).await?;
+    let upload = match app.store.add_upload(workspace, None, &arrived).await {
+        Ok(upload) => upload,
+        Err(e) => {
+            let _ = tokio::fs::remove_file(&path).await;
+            return Err(e.into());
+        }
+    };
     import::scan(app, workspace, upload, None, watch).await
 }
 

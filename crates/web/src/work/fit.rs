@@ -42,7 +42,7 @@ pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Re
             match &trouble {
                 Trouble::Stopped => app.store.set_model_state(id, "stopped", None).await?,
                 Trouble::Failed(reason) => app.store.set_model_state(id, "failed", Some(reason)).await?,
-                Trouble::Away => {}
+                Trouble::Away | Trouble::Lost => {}
             }
             return Err(trouble);
         }

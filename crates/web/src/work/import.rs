@@ -8,7 +8,7 @@ use pronoia_core::progress::Part;
 use pronoia_core::score::{Answers, Paired, pair};
 use pronoia_core::{Cancelled, Progress, Table};
 use pronoia_store::records::{Label, SealedFor, Source};
-use pronoia_store::upload;
+use pronoia_store::{StoreError, upload};
 
 use super::{Trouble, Watch, compute, matching};
 use crate::{App, text};
@@ -95,12 +95,14 @@ async fn put_down(app: &App, upload: &upload::Model, trouble: Trouble) -> Troubl
     let (state, error) = match &trouble {
         Trouble::Stopped => ("stopped", None),
         Trouble::Failed(reason) => ("failed", Some(reason.as_str())),
-        Trouble::Away => return trouble,
+        Trouble::Away | Trouble::Lost => return trouble,
     };
-    if let Err(e) = app.store.set_upload_state(upload.id, state, error).await {
-        tracing::warn!("the state of upload {} could not be written down: {e}", upload.id);
+    match app.store.set_upload_state(upload.id, state, error).await {
+        Ok(()) => remove_file(upload),
+        // Whoever has the job now needs the file.
+        Err(StoreError::LeaseLost) => return Trouble::Lost,
+        Err(e) => tracing::warn!("the state of upload {} could not be written down: {e}", upload.id),
     }
-    remove_file(upload);
     trouble
 }
 

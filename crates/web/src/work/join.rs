@@ -10,6 +10,9 @@ use crate::App;
 
 /// Puts the tables together; the new table says where it came from.
 pub(super) async fn join(app: &App, workspace: i64, join: &Join, watch: &Watch) -> Result<String, Trouble> {
+    if let Some(table) = app.store.table_of_job().await? {
+        return Ok(format!("/tables/{table}"));
+    }
     let (first, second) =
         (app.store.table(workspace, join.first).await?, app.store.table(workspace, join.second).await?);
     watch.tell("Counting the keys", 0.0);

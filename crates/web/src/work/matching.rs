@@ -184,6 +184,9 @@ pub(super) async fn begin(
     chosen: &ChosenPolicy,
     watch: &Watch,
 ) -> Result<i64, Trouble> {
+    if let Some(list) = app.store.list_of_job().await? {
+        return Ok(list);
+    }
     let lists = app.store.lists(study.id).await?;
     for list in lists.iter().filter(|list| list.table_id == table.id) {
         if decide_alike(&list.decided_by()?, chosen) {

@@ -18,16 +18,18 @@ mod rule;
 mod score;
 mod search;
 mod suppressed;
+mod sweep;
 mod understand;
 mod watch;
 mod without;
 
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use pronoia_core::Cancelled;
-use pronoia_store::jobs::{Ending, Taken, Work};
+use pronoia_store::jobs::{Beat, Ending, Taken, Work};
+use pronoia_store::leases::Lease;
 use pronoia_store::{Store, StoreError};
 use tokio::task::{JoinError, JoinHandle};
 
@@ -55,6 +57,8 @@ enum Trouble {
     Failed(String),
     /// The database went away: the job stays, and is taken up again.
     Away,
+    /// Another worker has the job by now: this one does nothing more about it.
+    Lost,
 }
 
 impl From<Cancelled> for Trouble {
@@ -68,21 +72,73 @@ impl From<StoreError> for Trouble {
         match e {
             StoreError::Unreachable => Self::Away,
             StoreError::Stopped => Self::Stopped,
+            StoreError::LeaseLost => Self::Lost,
             other => Self::Failed(other.to_string()),
         }
     }
 }
 
+/// What the workers of a server are at.
+#[derive(Debug, Clone, Default)]
+struct AtWork(Arc<Mutex<Vec<(Lease, bool, Watch)>>>);
+
+impl AtWork {
+    /// Runs something as one of the jobs that are being done.
+    fn begin(&self, taken: &Taken, watch: &Watch) {
+        if let Ok(mut jobs) = self.0.lock() {
+            jobs.push((taken.lease, is_long(&taken.work), watch.clone()));
+        }
+    }
+
+    fn end(&self, lease: Lease) {
+        if let Ok(mut jobs) = self.0.lock() {
+            jobs.retain(|(other, ..)| *other != lease);
+        }
+    }
+
+    /// Whether a single job is being done.
+    fn is_one(&self) -> bool {
+        self.0.lock().is_ok_and(|jobs| jobs.len() == 1)
+    }
+
+    /// Whether one that may take a day is being done.
+    fn has_long(&self) -> bool {
+        self.0.lock().is_ok_and(|jobs| jobs.iter().any(|(_, is_long, _)| *is_long))
+    }
+
+    /// Takes out all jobs.
+    fn take(&self) -> Vec<(Lease, Watch)> {
+        let jobs = self.0.lock().map(|mut jobs| std::mem::take(&mut *jobs)).unwrap_or_default();
+        jobs.into_iter().map(|(lease, _, watch)| (lease, watch)).collect()
+    }
+}
+
+/// Whether work may take a day.
+fn is_long(work: &Work) -> bool {
+    matches!(work, Work::Search { .. })
+}
+
 /// Running workers.
 pub struct Workers {
+    app: App,
     stopping: Arc<AtomicBool>,
+    at_work: AtWork,
     handles: Vec<JoinHandle<()>>,
+    sweeping: JoinHandle<()>,
 }
 
 impl Workers {
-    /// Lets every worker finish what it is at, for a short while.
+    /// Gives back what the workers are at, so that another server begins it at once, and lets them end.
     pub async fn stop(self) {
         self.stopping.store(true, Ordering::Relaxed);
+        self.sweeping.abort();
+        for (lease, watch) in self.at_work.take() {
+            // From here on nothing is written for it.
+            if let Err(e) = self.app.store.give_back(lease).await {
+                tracing::warn!("job {} could not be given back: {e}", lease.job);
+            }
+            watch.cancel();
+        }
         for handle in self.handles {
             let _ = tokio::time::timeout(Duration::from_secs(2), handle).await;
         }
@@ -91,21 +147,22 @@ impl Workers {
 
 /// Starts workers.
 pub fn start(app: &App, count: usize) -> Workers {
-    let stopping = Arc::new(AtomicBool::new(false));
+    let (stopping, at_work) = (Arc::new(AtomicBool::new(false)), AtWork::default());
     let handles = (0..count)
         .map(|i| {
-            let (app, stopping) = (app.clone(), Arc::clone(&stopping));
+            let (app, stopping, at_work) = (app.clone(), Arc::clone(&stopping), at_work.clone());
             let name = format!("{}-{i}-{:08x}", std::process::id(), rand::random::<u32>());
             tokio::spawn(async move {
                 while !stopping.load(Ordering::Relaxed) {
-                    if !step(&app, &name).await {
+                    if !step(&app, &name, &at_work).await {
                         tokio::time::sleep(IDLE).await;
                     }
                 }
             })
         })
         .collect();
-    Workers { stopping, handles }
+    let sweeping = tokio::spawn(sweep::keep_sweeping(app.clone()));
+    Workers { app: app.clone(), stopping, at_work, handles, sweeping }
 }
 
 /// Works off everything that waits, in this task; for loading the demonstration.
@@ -113,8 +170,8 @@ pub fn start(app: &App, count: usize) -> Workers {
 /// # Errors
 /// If a job fails.
 pub async fn drain(app: &App) -> Result<(), String> {
-    while let Some(taken) = app.store.take_job("drain").await.map_err(|e| e.to_string())? {
-        if let Ending::Failed(reason) = run(app, "drain", taken).await {
+    while let Some(taken) = app.store.take_job("drain", true).await.map_err(|e| e.to_string())? {
+        if let Ending::Failed(reason) = run(app, taken, &AtWork::default()).await {
             return Err(reason);
         }
     }
@@ -122,7 +179,7 @@ pub async fn drain(app: &App) -> Result<(), String> {
 }
 
 /// Takes and does one job; false if there was none.
-async fn step(app: &App, worker: &str) -> bool {
+async fn step(app: &App, worker: &str, at_work: &AtWork) -> bool {
     match app.store.give_up_jobs().await {
         Ok(given_up) => {
             for work in given_up {
@@ -131,9 +188,10 @@ async fn step(app: &App, worker: &str) -> bool {
         }
         Err(e) => tracing::warn!("the queue cannot be read: {e}"),
     }
-    match app.store.take_job(worker).await {
+    // Of the workers one at most is at something that may take a day.
+    match app.store.take_job(worker, !at_work.has_long()).await {
         Ok(Some(taken)) => {
-            run(app, worker, taken).await;
+            run(app, taken, at_work).await;
             true
         }
         Ok(None) => false,
@@ -144,17 +202,18 @@ async fn step(app: &App, worker: &str) -> bool {
     }
 }
 
-async fn run(app: &App, worker: &str, taken: Taken) -> Ending {
-    let watch = Watch::default();
-    let beating = tokio::spawn(beat(app.store.clone(), taken.id, worker.to_owned(), watch.clone()));
-    let id = taken.id;
+async fn run(app: &App, taken: Taken, at_work: &AtWork) -> Ending {
+    let (watch, lease) = (Watch::default(), taken.lease);
+    at_work.begin(&taken, &watch);
+    let beating = tokio::spawn(beat(app.store.clone(), lease, at_work.clone(), watch.clone()));
     // A panic in the computation ends the job, not the worker.
-    let (task_app, task_watch) = (app.clone(), watch.clone());
+    let (task_app, task_watch) = (app.under(lease), watch.clone());
     let result = tokio::spawn(async move { perform(&task_app, &taken, &task_watch).await }).await;
     beating.abort();
-    let Some(ending) = ending_of(id, result) else { return Ending::Stopped };
-    if let Err(e) = app.store.end_job(id, worker, &ending, &watch.heard().log).await {
-        tracing::warn!("the end of job {id} could not be written down: {e}");
+    at_work.end(lease);
+    let Some(ending) = ending_of(lease.job, result) else { return Ending::Stopped };
+    if let Err(e) = app.store.end_job(lease, &ending, &watch.heard().log).await {
+        tracing::warn!("the end of job {} could not be written down: {e}", lease.job);
     }
     ending
 }
@@ -165,7 +224,7 @@ fn ending_of(id: i64, result: Result<Result<String, Trouble>, JoinError>) -> Opt
         Ok(Ok(address)) => Some(Ending::Done(address)),
         Ok(Err(Trouble::Stopped)) => Some(Ending::Stopped),
         Ok(Err(Trouble::Failed(reason))) => Some(Ending::Failed(reason)),
-        Ok(Err(Trouble::Away)) => None,
+        Ok(Err(Trouble::Away | Trouble::Lost)) => None,
         Err(e) => {
             tracing::error!("job {id} broke off: {e}");
             Some(Ending::Failed(BROKE_OFF.into()))
@@ -203,14 +262,21 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
     }
 }
 
-async fn beat(store: Store, id: i64, worker: String, watch: Watch) {
+async fn beat(store: Store, lease: Lease, at_work: AtWork, watch: Watch) {
     let mut told = None;
     loop {
         let heard = watch.heard();
-        match store.beat(id, &worker, Some(&heard).filter(|heard| told.as_ref() != Some(*heard))).await {
-            Ok(true) => watch.cancel(),
-            Ok(false) => told = Some(heard),
-            Err(e) => tracing::warn!("job {id} could not report: {e}"),
+        let changed = Some(&heard).filter(|heard| told.as_ref() != Some(*heard));
+        match store.beat(lease, at_work.is_one(), changed).await {
+            Ok(Beat::GoOn) => told = Some(heard),
+            Ok(Beat::Cancel) => watch.cancel(),
+            Ok(Beat::Lost) => {
+                // What is computed further is for nobody; nothing of it can be written.
+                tracing::warn!("job {} has another worker by now", lease.job);
+                watch.cancel();
+                return;
+            }
+            Err(e) => tracing::warn!("job {} could not report: {e}", lease.job),
         }
         tokio::time::sleep(BEAT).await;
     }

@@ -47,7 +47,7 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
             match &trouble {
                 Trouble::Stopped => app.store.set_list_state(id, "stopped").await?,
                 Trouble::Failed(_) => app.store.set_list_state(id, "failed").await?,
-                Trouble::Away => {}
+                Trouble::Away | Trouble::Lost => {}
             }
             Err(trouble)
         }

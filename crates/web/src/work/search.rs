@@ -25,7 +25,7 @@ pub(super) async fn search(app: &App, workspace: i64, id: i64, watch: &Watch) ->
             match &trouble {
                 Trouble::Stopped => app.store.set_search_state(id, "stopped", None).await?,
                 Trouble::Failed(reason) => app.store.set_search_state(id, "failed", Some(reason)).await?,
-                Trouble::Away => {}
+                Trouble::Away | Trouble::Lost => {}
             }
             Err(trouble)
         }

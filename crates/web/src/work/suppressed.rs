@@ -29,9 +29,9 @@ impl Suppressed {
     ) -> Result<Option<Self>, Trouble> {
         let said = app.store.do_not_contact(study.workspace_id).await?;
         let Some(said) = said.filter(|_| study.kind() != Question::Credit) else { return Ok(None) };
-        let Some(table) = app.store.newest_version(study.workspace_id, &said.table_name).await? else {
+        let Some(table) = app.store.newest_ever(study.workspace_id, &said.table_name).await? else {
             return Err(Trouble::Failed(format!(
-                "Those who are not to be contacted stand in “{}”, which is not here any more. Bring it back, or say at Lists where they stand now.",
+                "Those who are not to be contacted stand in “{}”, and its newest version is not here any more; an older one may lack some of them. Bring the newest one back, or say at Lists where they stand now.",
                 said.table_name
             )));
         };

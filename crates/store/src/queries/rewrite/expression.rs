@@ -182,16 +182,17 @@ impl Rewriter<'_> {
 
     fn column(&self, ident: &Ident, scope: &Scope<'_>) -> Result<Text, Stop> {
         let column = folded(ident);
-        if !scope.has(&column) {
+        let Some(weight) = scope.weight(&column) else {
             let sentence = if scope.item(&column).is_some() {
                 format!("“{column}” is a table, and a column is needed here.")
             } else {
                 self.no_column(&column, scope)
             };
             return self.refuse(sentence, ident.span);
-        }
+        };
         let mut text = Text::default();
         text.mark(self.parsed.place(ident.span));
+        text.weigh(weight);
         text.push(&name(&column));
         Ok(text)
     }
@@ -206,11 +207,12 @@ impl Rewriter<'_> {
             return self.refuse(format!("There is no “{}” in FROM.", folded(table)), table.span);
         };
         let wanted = folded(column);
-        if !item.columns.contains(&wanted) {
+        let Some(found) = item.column(&wanted) else {
             return self.refuse(self.no_column(&wanted, scope), column.span);
-        }
+        };
         let mut text = Text::default();
         text.mark(self.parsed.place(column.span));
+        text.weigh(found.weight);
         text.push(&format!("{}.{}", name(&item.alias), name(&wanted)));
         Ok(text)
     }

@@ -8,7 +8,7 @@ use sqlparser::tokenizer::Span;
 
 use super::expression::pieces;
 use super::functions::ROWS;
-use super::scope::{FromItem, Scope};
+use super::scope::{Column, FromItem, Scope};
 use super::text::{Text, folded, name};
 use super::{Lookup, Rewriter, Stop, no_table};
 
@@ -17,14 +17,14 @@ use super::{Lookup, Rewriter, Stop, no_table};
 pub(super) struct From {
     pub text: Text,
     pub items: Vec<FromItem>,
-    /// What `*` stands for: each column as it is written, and its name.
-    pub star: Vec<(String, String)>,
+    /// What `*` stands for: each column as it is written, and what it is.
+    pub star: Vec<(String, Column)>,
 }
 
 impl From {
     fn of(text: Text, item: FromItem) -> Self {
         let star =
-            item.columns.iter().map(|column| (format!("{}.{}", name(&item.alias), name(column)), column.clone()));
+            item.columns.iter().map(|column| (format!("{}.{}", name(&item.alias), name(&column.name)), column.clone()));
         Self { text, star: star.collect(), items: vec![item] }
     }
 }
@@ -97,15 +97,16 @@ impl Rewriter<'_> {
                     let ident = column.0.first().and_then(|part| part.as_ident()).filter(|_| column.0.len() == 1);
                     let Some(ident) = ident else { return self.not_here("This in USING", column.span()) };
                     let word = folded(ident);
-                    if items.iter().filter(|item| item.columns.contains(&word)).count() < 2 {
+                    let both: Vec<u64> = items.iter().filter_map(|item| Some(item.column(&word)?.weight)).collect();
+                    if both.len() < 2 {
                         return self.refuse(format!("Not both tables have a column “{word}”."), ident.span);
                     }
-                    shared.push(word);
+                    shared.push(Column { name: word, weight: both.iter().fold(0, |sum, w| sum.saturating_add(*w)) });
                 }
-                let names: Vec<String> = shared.iter().map(|column| name(column)).collect();
+                let names: Vec<String> = shared.iter().map(|column| name(&column.name)).collect();
                 text.push(&format!(" USING ({})", names.join(", ")));
-                star.retain(|(_, column)| !shared.contains(column));
-                star.splice(0..0, shared.into_iter().map(|column| (name(&column), column)));
+                star.retain(|(_, column)| shared.iter().all(|merged| merged.name != column.name));
+                star.splice(0..0, shared.into_iter().map(|column| (name(&column.name), column)));
             }
             _ => return self.refuse("Say after the table by what it is joined: ON …, or USING (…).", span),
         }
@@ -180,7 +181,7 @@ impl Rewriter<'_> {
             None => match self.relations.find(&parts) {
                 Lookup::Found(relation) => {
                     text.push(&format!("{}.{}", name(&relation.schema), name(&relation.name)));
-                    (relation.columns, relation.is_renamed)
+                    (relation.columns.into_iter().map(Column::stored).collect(), relation.is_renamed)
                 }
                 Lookup::Missing => return self.refuse(no_table(&parts), span),
                 Lookup::Unknown => return Err(Stop::Unknown(parts)),
@@ -222,7 +223,7 @@ impl Rewriter<'_> {
         text.add(&self.called(&word, &arguments, scope)?);
         // Its one column is called as it is.
         let called = alias.map_or(word.clone(), |alias| folded(&alias.name));
-        let (own, columns) = self.aliased(alias, &word, vec![called], span)?;
+        let (own, columns) = self.aliased(alias, &word, vec![Column::stored(called)], span)?;
         let item = FromItem { name: own.0, alias: own.1, columns };
         text.push(&format!(" AS {}", listed(&item)));
         Ok(From::of(text, item))
@@ -233,9 +234,9 @@ impl Rewriter<'_> {
         &mut self,
         alias: Option<&TableAlias>,
         otherwise: &str,
-        mut columns: Vec<String>,
+        mut columns: Vec<Column>,
         span: Span,
-    ) -> Result<((String, String), Vec<String>), Stop> {
+    ) -> Result<((String, String), Vec<Column>), Stop> {
         let own = match alias {
             None => otherwise.to_owned(),
             Some(TableAlias { name, columns: renamed, at: None, .. }) => {
@@ -247,7 +248,7 @@ impl Rewriter<'_> {
                     if new.data_type.is_some() {
                         return self.not_here("A type in a list of names", new.name.span);
                     }
-                    *column = folded(&new.name);
+                    column.name = folded(&new.name);
                 }
                 folded(name)
             }
@@ -260,6 +261,6 @@ impl Rewriter<'_> {
 
 /// What the database is told that a thing is called, with its columns.
 fn listed(item: &FromItem) -> String {
-    let columns: Vec<String> = item.columns.iter().map(|column| name(column)).collect();
+    let columns: Vec<String> = item.columns.iter().map(|column| name(&column.name)).collect();
     format!("{}({})", name(&item.alias), columns.join(", "))
 }

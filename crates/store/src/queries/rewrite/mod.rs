@@ -26,11 +26,14 @@ use super::QueryError;
 use super::parse::Parsed;
 pub use functions::every as allowed_functions;
 pub use scope::Relation;
-use scope::Scope;
+use scope::{Column, Scope};
 pub(crate) use text::Text;
 
 /// Joins, groupings, orderings and the like, each of which may take memory for itself, in one question.
 pub(crate) const MOST_MEMORY_USERS: usize = 40;
+
+/// Names, values and calls that a question may come to once expressions stand in the place of their names.
+const MOST_WEIGHT: u64 = 50_000;
 
 /// The longest text that a question may make, in characters.
 const LONGEST_TEXT: usize = 1_000_000;
@@ -104,13 +107,20 @@ pub(crate) fn rewrite(parsed: &Parsed<'_>, relations: &dyn Relations) -> Result<
             None,
         ));
     }
-    Ok(Rewritten { text: written.text, columns: written.columns, memory_users: rewriter.memory_users })
+    if written.text.weight() > MOST_WEIGHT {
+        return Err(Stop::Refused(
+            "Its queries use what others of them compute again and again, so that it comes to more than one question may have. Keep an answer as a table, and ask that.".into(),
+            None,
+        ));
+    }
+    let columns = written.columns.into_iter().map(|column| column.name).collect();
+    Ok(Rewritten { text: written.text, columns, memory_users: rewriter.memory_users })
 }
 
 /// A query that was written.
 struct Written {
     text: Text,
-    columns: Vec<String>,
+    columns: Vec<Column>,
 }
 
 struct Rewriter<'q> {

@@ -10,12 +10,12 @@ use sqlparser::tokenizer::Span;
 use super::columns::name_of;
 use super::expression::pieces;
 use super::from::From;
-use super::scope::{NamedQuery, Scope};
+use super::scope::{Column, NamedQuery, Scope};
 use super::text::{Text, folded, name};
 use super::{Rewriter, Stop, Written};
 
-/// Columns that one part of GROUPING SETS, CUBE or ROLLUP may hold; CUBE doubles with each.
-const MOST_GROUPING: usize = 6;
+/// In how many ways GROUPING SETS, CUBE and ROLLUP may group at once.
+const MOST_GROUPINGS: usize = 16;
 
 impl Rewriter<'_> {
     /// A query with all that belongs to it; `scope` is that around it.
@@ -84,11 +84,11 @@ impl Rewriter<'_> {
                     .refuse(format!("{} names are given to {} columns.", renamed.len(), columns.len()), ident.span);
             }
             for (column, new) in columns.iter_mut().zip(renamed) {
-                *column = folded(&new.name);
+                column.name = folded(&new.name);
             }
             let own = folded(ident);
             let unique = self.alias(&own);
-            let list: Vec<String> = columns.iter().map(|column| name(column)).collect();
+            let list: Vec<String> = columns.iter().map(|column| name(&column.name)).collect();
             let words = match materialized {
                 None => "",
                 Some(CteAsMaterialized::Materialized) => "MATERIALIZED ",
@@ -136,18 +136,22 @@ impl Rewriter<'_> {
                     &right.text,
                     &Text::of(")"),
                 ];
-                Written { text: pieces(&parts), columns: left.columns }
+                Written { text: pieces(&parts), columns: summed(left.columns, &right.columns) }
             }
             SetExpr::Values(Values { explicit_row: false, rows, .. }) => {
-                let mut lines = Vec::new();
+                let (mut lines, mut weight) = (Vec::new(), 1);
                 for row in rows {
                     let values = self.all(&row.content, scope)?;
+                    weight = weight.max(values.weight());
                     lines.push(pieces(&[&Text::of("("), &values, &Text::of(")")]));
                 }
                 let columns = rows.first().map_or(0, |row| row.content.len());
                 let mut text = Text::of("VALUES ");
                 text.add_all(&lines, ", ");
-                Written { text, columns: (1..=columns).map(|n| format!("column{n}")).collect() }
+                Written {
+                    text,
+                    columns: (1..=columns).map(|n| Column { name: format!("column{n}"), weight }).collect(),
+                }
             }
             other => return self.not_here("This", other.span()),
         };
@@ -238,7 +242,8 @@ impl Rewriter<'_> {
         let windows: Vec<String> = named_window.iter().map(|window| folded(&window.0)).collect();
         let inside = Scope { items: &from.items, windows: &windows, ..*scope };
         let columns = self.projection(projection, &from, &inside)?;
-        let outputs: Vec<String> = columns.iter().map(|(_, name)| name.clone()).collect();
+        let outputs = columns.iter().map(|(text, name)| Column { name: name.clone(), weight: text.weight() });
+        let outputs: Vec<Column> = outputs.collect();
         let grouping = Scope { outputs: &outputs, ..inside };
         let mut text = Text::of("SELECT ");
         match distinct {
@@ -298,7 +303,8 @@ impl Rewriter<'_> {
                     if from.items.is_empty() {
                         return self.refuse("* needs a FROM.", item.span());
                     }
-                    columns.extend(from.star.iter().map(|(sql, name)| (Text::of(sql), name.clone())));
+                    columns
+                        .extend(from.star.iter().map(|(sql, column)| (column_text(sql, column), column.name.clone())));
                 }
                 SelectItem::QualifiedWildcard(SelectItemQualifiedWildcardKind::ObjectName(table), options)
                     if is_bare(options) && table.0.len() == 1 =>
@@ -307,8 +313,8 @@ impl Rewriter<'_> {
                     let Some(item) = scope.items.iter().find(|item| item.name == word) else {
                         return self.refuse(format!("There is no “{word}” in FROM."), table.span());
                     };
-                    let all = item.columns.iter();
-                    let all = all.map(|c| (Text::of(&format!("{}.{}", name(&item.alias), name(c))), c.clone()));
+                    let sql = |column: &Column| format!("{}.{}", name(&item.alias), name(&column.name));
+                    let all = item.columns.iter().map(|c| (column_text(&sql(c), c), c.name.clone()));
                     columns.extend(all);
                 }
                 other => return self.not_here("This", other.span()),
@@ -327,8 +333,7 @@ impl Rewriter<'_> {
         if expressions.is_empty() {
             return Ok(Text::default());
         }
-        self.memory_users += 1;
-        let mut parts = Vec::new();
+        let (mut parts, mut groupings) = (Vec::new(), 1);
         for expression in expressions {
             let (words, sets) = match expression {
                 Expr::GroupingSets(sets) => ("GROUPING SETS", sets),
@@ -339,9 +344,16 @@ impl Rewriter<'_> {
                     continue;
                 }
             };
-            self.memory_users += sets.len();
-            if sets.len() > MOST_GROUPING {
-                return self.refuse(format!("{words} has at most {MOST_GROUPING} parts here."), expression.span());
+            groupings *= match expression {
+                Expr::GroupingSets(_) => sets.len(),
+                Expr::Cube(_) => 1 << sets.len().min(MOST_GROUPINGS),
+                _ => sets.len() + 1,
+            };
+            if groupings > MOST_GROUPINGS {
+                return self.refuse(
+                    format!("This groups in {groupings} ways at once, and {MOST_GROUPINGS} are allowed."),
+                    expression.span(),
+                );
             }
             let mut written = Vec::new();
             for set in sets {
@@ -353,6 +365,7 @@ impl Rewriter<'_> {
             text.push(")");
             parts.push(text);
         }
+        self.memory_users += groupings;
         let mut text = Text::of(" GROUP BY ");
         text.add_all(&parts, ", ");
         Ok(text)
@@ -371,6 +384,21 @@ impl Rewriter<'_> {
         text.add_all(&written, ", ");
         Ok(text)
     }
+}
+
+/// Columns of two queries put below each other, of which each may be put in the place of its name.
+fn summed(mut left: Vec<Column>, right: &[Column]) -> Vec<Column> {
+    for (column, other) in left.iter_mut().zip(right) {
+        column.weight = column.weight.saturating_add(other.weight);
+    }
+    left
+}
+
+/// A column that an asterisk stands for.
+fn column_text(sql: &str, column: &Column) -> Text {
+    let mut text = Text::of(sql);
+    text.weigh(column.weight);
+    text
 }
 
 /// Whether an asterisk stands alone.

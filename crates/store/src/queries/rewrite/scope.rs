@@ -13,6 +13,22 @@ pub struct Relation {
     pub is_renamed: bool,
 }
 
+/// A column of something in a FROM, or of what comes out of a query.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Column {
+    /// Its name.
+    pub name: String,
+    /// The weight of the expression that it stands for.
+    pub weight: u64,
+}
+
+impl Column {
+    /// One of a table.
+    pub fn stored(name: String) -> Self {
+        Self { name, weight: 1 }
+    }
+}
+
 /// Something with columns in a FROM.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct FromItem {
@@ -21,7 +37,7 @@ pub(super) struct FromItem {
     /// What the text for the database calls it: no two of a question are called the same.
     pub alias: String,
     /// Its columns.
-    pub columns: Vec<String>,
+    pub columns: Vec<Column>,
 }
 
 /// A query that was given a name by WITH.
@@ -32,7 +48,7 @@ pub(super) struct NamedQuery {
     /// What the text for the database calls it.
     pub alias: String,
     /// Its columns.
-    pub columns: Vec<String>,
+    pub columns: Vec<Column>,
 }
 
 /// The names that can be used at a place: those of a query, and of those that it stands in.
@@ -42,12 +58,19 @@ pub(super) struct Scope<'s> {
     pub named: &'s [NamedQuery],
     /// What the FROM holds.
     pub items: &'s [FromItem],
-    /// Names of what comes out, for GROUP BY and ORDER BY.
-    pub outputs: &'s [String],
+    /// What comes out, for GROUP BY and ORDER BY.
+    pub outputs: &'s [Column],
     /// Windows with names.
     pub windows: &'s [String],
     /// The query around this one.
     pub outer: Option<&'s Scope<'s>>,
+}
+
+impl FromItem {
+    /// The column of this name.
+    pub fn column(&self, name: &str) -> Option<&Column> {
+        self.columns.iter().find(|column| column.name == name)
+    }
 }
 
 impl<'s> Scope<'s> {
@@ -70,17 +93,18 @@ impl<'s> Scope<'s> {
         self.each().find_map(|scope| scope.items.iter().find(|item| item.name == name))
     }
 
-    /// Whether a column, or what comes out here, is called so.
-    pub fn has(&'s self, name: &str) -> bool {
-        let is_column = |scope: &Scope<'_>| scope.items.iter().any(|item| item.columns.iter().any(|c| c == name));
-        self.outputs.iter().any(|output| output == name) || self.each().any(is_column)
+    /// The weight of the column, or of what comes out here, that is called so; of the heaviest if there are several.
+    pub fn weight(&'s self, name: &str) -> Option<u64> {
+        let columns = self.each().flat_map(|scope| scope.items).flat_map(|item| &item.columns);
+        columns.chain(self.outputs).filter(|column| column.name == name).map(|column| column.weight).max()
     }
 
     /// The column whose name is most like one that is not there, if one is.
     pub fn most_like(&'s self, name: &str) -> Option<&'s str> {
         let columns = self.each().flat_map(|scope| scope.items).flat_map(|item| &item.columns);
-        let apart = |column: &&String| strsim::damerau_levenshtein(&column.to_lowercase(), &name.to_lowercase());
+        let columns = columns.map(|column| column.name.as_str());
+        let apart = |column: &&str| strsim::damerau_levenshtein(&column.to_lowercase(), &name.to_lowercase());
         let nearest = columns.min_by_key(apart)?;
-        (apart(&nearest) <= 2.min(name.chars().count() / 2)).then_some(nearest.as_str())
+        (apart(&nearest) <= 2.min(name.chars().count() / 2)).then_some(nearest)
     }
 }

@@ -8,19 +8,33 @@ pub(crate) struct Text {
     sql: String,
     /// Where pieces begin, in bytes of `sql`, and the characters of the question that they were written for.
     marks: Vec<(usize, Range<usize>)>,
+    /// How many names, values and calls it comes to once the database has put the expressions of the queries in FROM
+    /// in the place of their names, as it does before it plans.
+    weight: u64,
 }
 
 impl Text {
     /// Words of ours, such as keywords.
     pub fn of(words: &str) -> Self {
-        Self { sql: words.to_owned(), marks: Vec::new() }
+        Self { sql: words.to_owned(), ..Self::default() }
     }
 
     /// Notes that what comes next was written for these characters of the question.
     pub fn mark(&mut self, place: Option<Range<usize>>) {
+        self.weight += 1;
         if let Some(place) = place {
             self.marks.push((self.sql.len(), place));
         }
+    }
+
+    /// Notes that what was added stands for an expression of this weight.
+    pub fn weigh(&mut self, weight: u64) {
+        self.weight = self.weight.saturating_add(weight);
+    }
+
+    /// Its weight.
+    pub fn weight(&self) -> u64 {
+        self.weight
     }
 
     /// Adds words of ours.
@@ -31,6 +45,7 @@ impl Text {
     /// Adds a piece.
     pub fn add(&mut self, piece: &Self) {
         let before = self.sql.len();
+        self.weigh(piece.weight);
         self.sql.push_str(&piece.sql);
         self.marks.extend(piece.marks.iter().map(|(at, place)| (before + at, place.clone())));
     }

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use crate::App;
 use crate::error::PageError;
 use crate::frame::StudyView;
-use crate::pages::{PageResult, StudyPath, look_again, see_other, split};
+use crate::pages::{PageResult, StudyPath, see_other, split};
 use crate::session::Visitor;
 use crate::text;
 
@@ -35,7 +35,6 @@ pub async fn take_back(
     let entry = app.store.ledger_entry(study.study.id, form.entry).await?;
     let state = left_without(&app, &study, &entry).await?;
     app.store.take_back(&study.study, &entry, &state, visitor.account_id()).await?;
-    look_again(&app, &study.study).await?;
     let pages = ["records", "drivers", "prepare", "train", "compare", "decide", "lists", "live", "ledger"];
     let back = if pages.contains(&form.back.as_str()) { &form.back } else { "prepare" };
     see_other(&study.href(back))

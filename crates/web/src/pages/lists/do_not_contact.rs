@@ -64,7 +64,7 @@ pub async fn say(
         app.store.set_do_not_contact((workspace, account), None).await?;
         "everybody may be contacted".to_owned()
     } else {
-        let newest = app.store.newest_version(workspace, &form.table).await?;
+        let newest = app.store.newest_ever(workspace, &form.table).await?;
         let table = newest.ok_or_else(|| PageError::Refused(format!("There is no table “{}”.", form.table)))?;
         let column = form.column.trim();
         if !table.names()?.iter().any(|name| name == column) {

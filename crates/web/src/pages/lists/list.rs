@@ -6,7 +6,7 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::score::{Extras, MOST_REASONS, MatchReport};
 use pronoia_core::sentence::capital;
-use pronoia_store::jobs::Work;
+use pronoia_store::jobs::{Change, Work};
 use pronoia_store::{StoreError, list, record_table};
 use serde::Deserialize;
 
@@ -241,8 +241,8 @@ pub fn can_be_scored(list: &list::Model) -> bool {
 
 /// Puts a list in the queue to be scored; the job.
 pub async fn enter_scoring(app: &App, workspace: i64, list: &list::Model, extras: &Extras) -> Result<i64, StoreError> {
-    app.store.set_scoring(list.id, extras).await?;
-    app.store.enqueue(workspace, Some(list.study_id), "Scoring the list", &Work::Score { list: list.id }).await
+    let (work, change) = (Work::Score { list: list.id }, Change::ListScoring { list: list.id, extras });
+    app.store.change_and_enqueue((workspace, Some(list.study_id)), ("Scoring the list", &work), change).await
 }
 
 /// Brings the same customers in once more, to be decided about by the policy kept now.
@@ -271,7 +271,7 @@ pub async fn publish(
         return Err(PageError::Refused("The list is not scored yet.".into()));
     }
     let work = Work::Publish { list: list.id };
-    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Publishing the list", &work).await?;
+    let job = app.store.enqueue_once(visitor.workspace_id(), Some(view.study.id), "Publishing the list", &work).await?;
     see_other(&format!("/jobs/{job}"))
 }
 
@@ -293,16 +293,13 @@ pub async fn answer(
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
     let address = format!("{}/{}", view.href("lists"), list.id);
-    if list.state == "scoring" {
-        return Err(PageError::Refused("The list is being scored; wait until it is done, or cancel that.".into()));
-    }
     let source = app.store.table(visitor.workspace_id(), list.table_id).await?;
     let answers = matched::answers(&form.fields, &list.matched()?, &source)?;
     if answers == list.said()? {
         return see_other(&address);
     }
-    app.store.set_answers(list.id, &answers).await?;
-    let work = Work::Match { list: list.id };
-    let job = app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Matching the list", &work).await?;
+    let (work, change) = (Work::Match { list: list.id }, Change::ListAnswered { list: list.id, answers: &answers });
+    let of_study = (visitor.workspace_id(), Some(view.study.id));
+    let job = app.store.change_and_enqueue(of_study, ("Matching the list", &work), change).await?;
     see_other(&format!("/jobs/{job}"))
 }

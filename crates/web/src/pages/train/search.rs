@@ -4,7 +4,6 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::learn::Family;
 use pronoia_core::tune::{Ended, Measure, Plan, SEARCHED, Search, Tried};
-use pronoia_store::jobs::Work;
 use pronoia_store::search;
 use serde::Deserialize;
 
@@ -250,8 +249,6 @@ pub async fn begin(
         seed: view.state.split.seed,
     };
     let search = Search::new(plan).map_err(PageError::Refused)?;
-    let id = app.store.add_search(view.study.id, &search, &basis).await?;
-    let work = Work::Search { search: id };
-    app.store.enqueue(visitor.workspace_id(), Some(view.study.id), "Searching families and settings", &work).await?;
+    let id = app.store.queue_search(&view.study, &search, &basis).await?;
     see_other(&format!("{}/search/{id}", view.href("train")))
 }
