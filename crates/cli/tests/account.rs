@@ -33,7 +33,7 @@ async fn a_password_is_changed_by_whoever_knows_it_and_ends_all_other_sessions()
     assert_eq!(old.status, 401);
     Http::signed_in_with(&server, EMAIL, NEW);
     // Guessing through this form is slowed down as it is at the sign-in page.
-    for _ in 0..9 {
+    for _ in 0..6 {
         change(&here, "a guess at the password", "yet another sentence");
     }
     let (status, text) = change(&here, NEW, "yet another sentence");

@@ -150,3 +150,95 @@ async fn nobody_is_erased_by_a_neighbour_or_by_mistake() {
     }
     assert!(!stands_in(&study, &ID.to_string()).await.is_empty(), "they are still here");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_comes_back_through_what_was_under_way() {
+    let people = with_somebody(members(1_500, SEED, FIRST_MEMBER));
+    let study = Study::begun(&people, "yes").await;
+    assert_eq!(study.post("prepare/leave-out", &[]), 303);
+    study.fitted("scorecard").await;
+    assert_eq!(study.post("decide", &[("line", "0")]), 303);
+    let list = renewals_csv(&with_somebody(members(200, SEED + 1, FIRST_RENEWAL)));
+    study.scored("renewals.csv", &list).await;
+    let of_list = |page: &str| format!("/studies/{}/lists/1/{page}", study.id);
+    study.http.follow(&study.http.submit(&of_list("publish"), &[]).location).await;
+    // The list is answered for anew: what was scored and published before is not forgotten.
+    let answered = [("column_0", "none"), ("as_annual_fee", "annual_fee")];
+    study.http.submit(&of_list("answers"), &answered);
+    silence(&study).await;
+    // A file that waits, something attached, and something remarked.
+    let sent = study.http.upload(&study.http.csrf(), "waiting.csv", &list);
+    study.http.follow(&sent.location).await;
+    let note = format!("ask member {ID} again");
+    let attached =
+        study.http.remark(&format!("/studies/{}/ledger/1/remark", study.id), &note, Some(("who.csv", note.as_bytes())));
+    assert_eq!(attached.status, 303);
+    // A scoring whose worker has read the rows and not yet written them: it is held just before it seals.
+    let table = study.store.tables(1).await.expect("tables").remove(0);
+    let rows = study.store.columns(&table, None).await.expect("rows");
+    study.server.run_sql("INSERT INTO job (workspace_id, title, work, state, lease, worker, heartbeat_at, started_at, attempts) \
+        VALUES (1, 'Put together', '{\"do\": \"import\", \"upload\": 0}', 'running', 1, 'test', now() + interval '5 seconds', now(), 1)").await;
+    let job: i64 = study.server.answer("SELECT max(id)::text FROM job").await.parse().expect("a number");
+    let under = study.store.under(pronoia_store::leases::Lease { job, number: 1 });
+    let mut importer = under.begin_import(1, &rows.kinds()).await.expect("begun");
+    importer.add(&rows).await.expect("added");
+
+    let erased = asks(&study.http, "/erasure/person", "member_id", &ID.to_string());
+    assert_eq!(erased.status, 303, "{}", erased.text);
+    let source = pronoia_store::records::Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+    let label = pronoia_store::records::Label { name: "late", source: &source, is_list: false };
+    let profile = pronoia_core::profile::TableProfile::of(&rows.take(&[0, 1]));
+    importer.seal(label, &profile, pronoia_store::records::SealedFor::Itself).await.expect("sealed");
+    study.server.run_sql(&format!("DELETE FROM job WHERE id = {job}")).await;
+    study.http.follow(&erased.location).await;
+    let accepted = study.http.submit("/uploads/3/accept", &[]);
+    assert_eq!(accepted.status, 303, "{}", plain(&accepted.text));
+    study.http.follow(&accepted.location).await;
+    silence(&study).await;
+    for value in [ID.to_string(), REFERENCE.to_string()] {
+        assert_eq!(stands_in(&study, &value).await, Vec::<String>::new(), "{value}");
+    }
+    let waiting = study.store.tables(1).await.expect("tables");
+    assert!(waiting.iter().any(|table| table.name == "waiting" && table.rows == 200), "everybody else came in");
+    assert!(waiting.iter().any(|table| table.name == "late" && table.rows == 1_500));
+    // Whoever comes again by a file of their own is a customer as any other.
+    let sent = study.http.upload(&study.http.csrf(), "new.csv", &list);
+    study.http.follow(&sent.location).await;
+    study.http.follow(&study.http.submit("/uploads/4/accept", &[]).location).await;
+    assert!(!stands_in(&study, &ID.to_string()).await.is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn only_owners_stop_an_erasure_and_missing_tables_do_not_end_it() {
+    let people = with_somebody(members(400, SEED, FIRST_MEMBER));
+    let mut study = Study::begun(&people, "yes").await;
+    let page = study.http.submit("/people", &[("name", "Mara"), ("role", "analyst")]);
+    let link = page.text.split("/join/").nth(1).and_then(|rest| rest.split('<').next()).expect("a link").to_owned();
+    let fields = [("email", "mara@example.org"), ("password", support::PASSWORD)];
+    assert_eq!(Http::new(&study.server).post(&format!("/join/{link}"), &fields).status, 303);
+    let analyst = Http::signed_in(&study.server, "mara@example.org");
+    silence(&study).await;
+    // A table whose rows are gone though it is still remembered, as a server that was killed at the wrong moment leaves it.
+    study
+        .server
+        .run_sql(
+            "INSERT INTO record_table (workspace_id, name, version, rows, columns, source, profile, is_list) \
+        SELECT workspace_id, 'lost', 1, rows, columns, source, profile, false FROM record_table LIMIT 1",
+        )
+        .await;
+    let csrf = analyst.csrf();
+    study.server.kill();
+    let value = ID.to_string();
+    let person = pronoia_store::erasure::Person { column: "member_id", value: &value };
+    let job = study.store.erase_person((1, 1), person).await.expect("erased").job;
+    study.server.run_sql(&format!("UPDATE job SET work = jsonb_set(work, '{{tables}}', (SELECT jsonb_agg(id) FROM record_table)) WHERE id = {job}")).await;
+    study
+        .server
+        .run_sql(&format!("UPDATE job SET state = 'running', lease = 1, heartbeat_at = now() WHERE id = {job}"))
+        .await;
+    study.server.run().await;
+    let stopped = analyst.post(&format!("/jobs/{job}/cancel"), &[("csrf", &csrf)]);
+    assert!(stopped.status == 403 && stopped.text.contains("only owners"), "{}", stopped.text);
+    until("it is done", || async { (study.store.job(1, job).await.ok()?.state == "done").then_some(()) }).await;
+    assert_eq!(stands_in(&study, &ID.to_string()).await, Vec::<String>::new());
+}

@@ -255,6 +255,18 @@ async fn the_same_customers_scored_twice_stand_side_by_side() {
         let page = first.send("publish", &[]).await;
         assert!(page.contains("Other programs read it as <code>published_1.renewals_scored</code>"), "{page}");
     }
+    // Whoever was let in stays so, and what they built on it stands; another list has a name of its own.
+    let role = format!("reader_{}", study.server.process_id());
+    study.server.run_sql(&format!(
+        "CREATE ROLE {role}; GRANT SELECT ON published_1.renewals_scored TO {role}; CREATE VIEW seen AS SELECT * FROM published_1.renewals_scored"
+    )).await;
+    first.send("publish", &[]).await;
+    let lets_in = format!("SELECT has_table_privilege('{role}', 'published_1.renewals_scored', 'SELECT')::text");
+    assert_eq!(study.server.answer(&lets_in).await, "true");
+    assert_eq!(study.server.answer("SELECT count(*)::text FROM seen").await, "400");
+    let of_second = second.send("publish", &[]).await;
+    let own = format!("published_1.renewals_scored_{}", second.id);
+    assert!(of_second.contains(&format!("<code>{own}</code>")), "{of_second}");
     let sql = "SELECT count(*)::text FROM published_1.renewals_scored WHERE pronoia_decision = 'act'";
     let acted = study.server.answer(sql).await;
     let by_first = first.file("csv").await;

@@ -194,3 +194,70 @@ async fn whoever_may_only_look_is_shown_nothing_that_would_be_refused() {
     let shown = b.script("return document.querySelector('#policy [name=save_rate]').checkVisibility()").await;
     assert_eq!(shown, true, "what it rests on is seen all the same");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn whoever_left_is_out_with_all_that_they_made() {
+    let study = Study::furnished().await;
+    let second = joined(&study, "second@example.org", "owner");
+    let id = study.store.account("second@example.org").await.expect("asked").expect("there").id;
+    let link =
+        |page: &str| page.split("/join/").nth(1).and_then(|rest| rest.split('<').next()).expect("a link").to_owned();
+    let shown = |page: &str| {
+        page.split("data-new-key>").nth(1).and_then(|rest| rest.split('<').next()).expect("a key").to_owned()
+    };
+    let make = || {
+        let invited = link(&second.submit("/people", &[("name", "Mara"), ("role", "owner")]).text);
+        let key = shown(&second.submit("/programs", &[("name", "nightly")]).text);
+        let address = format!("/studies/{}/live/1/keys", study.id);
+        let of_release = shown(&second.submit(&address, &[("name", "billing"), ("per_minute", "100")]).text);
+        (invited, key, of_release)
+    };
+    let stranger = Http::new(&study.server);
+    let works = |key: &str| {
+        let authorization = format!("Bearer {key}");
+        let asked = ureq::get(format!("{}/api/v1/tables", study.server.url)).header("authorization", authorization);
+        asked.config().http_status_as_error(false).build().call().expect("an answer").status() == 200
+    };
+    let scores = |key: &str| {
+        let authorization = format!("Bearer {key}");
+        let headers = [("authorization", authorization.as_str()), ("content-type", "application/json")];
+        stranger.call("/api/v1/releases/members/score", &headers, b"{\"customers\": []}").status == 200
+    };
+    let change = |role: &str, take_over: &str| {
+        let fields = [("role", role), ("take_over", take_over)];
+        assert_eq!(study.http.submit(&format!("/people/{id}/role"), &fields).status, 303);
+    };
+    let (invited, key, of_release) = make();
+    assert!(works(&key) && scores(&of_release) && stranger.get(&format!("/join/{invited}")).status == 200);
+    // Who made what is shown.
+    for page in ["/people", "/programs", &format!("/studies/{}/live", study.id)] {
+        assert!(study.http.get(page).text.contains("second@example.org"), "{page}");
+    }
+    // An invitation by somebody who is no owner any more is void, also where nobody withdrew it.
+    change("analyst", "");
+    assert_eq!(stranger.get(&format!("/join/{invited}")).status, 404);
+    study.server.run_sql("UPDATE invitation SET withdrawn_at = NULL").await;
+    assert_eq!(stranger.get(&format!("/join/{invited}")).status, 404);
+    let joining = [("email", "mara@example.org"), ("password", PASSWORD)];
+    assert_eq!(stranger.post(&format!("/join/{invited}"), &joining).status, 404);
+    assert!(works(&key), "an analyst does the work");
+    change("owner", "");
+    let (_, taken, taken_of_release) = make();
+    // Taken over by name, or ended.
+    change("none", "yes");
+    assert!(works(&taken) && works(&key) && scores(&taken_of_release));
+    assert!(!study.http.get("/programs").text.contains("second@example.org"));
+    assert_eq!(second.get("/").location, "/sign-in", "signed out");
+    let again = Http::new(&study.server).post("/sign-in", &[("email", "second@example.org"), ("password", PASSWORD)]);
+    assert_ne!(Http::new(&study.server).get("/").status, 200);
+    drop(again);
+
+    let third = joined(&study, "third@example.org", "owner");
+    let of_third = shown(&third.submit("/programs", &[("name", "nightly")]).text);
+    let id = study.store.account("third@example.org").await.expect("asked").expect("there").id;
+    assert!(works(&of_third));
+    assert_eq!(study.http.submit(&format!("/people/{id}/role"), &[("role", "none")]).status, 303);
+    assert!(!works(&of_third));
+    let sessions = study.server.answer(&format!("SELECT count(*)::text FROM session WHERE account_id = {id}")).await;
+    assert_eq!(sessions, "0");
+}

@@ -1,26 +1,13 @@
 //! Accounts, and attempts to sign in.
 
-use argon2::Argon2;
-use argon2::password_hash::phc::PasswordHash;
-use argon2::password_hash::{PasswordHasher, PasswordVerifier};
-use chrono::{Duration, Utc};
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, ConnectionTrait, EntityTrait, PaginatorTrait,
-    QueryFilter, TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter, TransactionTrait,
 };
 
-use crate::entity::{account, membership, sign_in_attempt, workspace};
+use crate::entity::{account, membership, workspace};
 use crate::people::{self, Role};
+use crate::sign_in::{LONGEST_EMAIL, hash, may_be_email};
 use crate::{Result, Store, StoreError};
-
-/// Failed attempts per address or e-mail within [`WINDOW_MINUTES`] before more are refused.
-const MOST_ATTEMPTS: u64 = 10;
-
-/// Minutes that a failed attempt is remembered.
-const WINDOW_MINUTES: i64 = 15;
-
-/// Letters of an e-mail address at most.
-const LONGEST_EMAIL: usize = 254;
 
 /// Least length of a password.
 const LEAST_PASSWORD: usize = 12;
@@ -60,8 +47,8 @@ pub struct SignedIn {
 pub enum Denied {
     /// Address or password are not right; it is not said which.
     Wrong,
-    /// Too many attempts.
-    TooMany,
+    /// Too many attempts; the seconds to wait.
+    TooMany(u64),
 }
 
 impl Store {
@@ -131,42 +118,6 @@ impl Store {
         }
     }
 
-    /// The account that address and password belong to; failed attempts are counted.
-    async fn known(
-        &self,
-        email: &str,
-        password: &str,
-        from: &Origin<'_>,
-    ) -> Result<std::result::Result<account::Model, Denied>> {
-        let since = Utc::now() - Duration::minutes(WINDOW_MINUTES);
-        let recent = sign_in_attempt::Entity::find()
-            .filter(sign_in_attempt::Column::At.gt(since))
-            .filter(
-                Condition::any()
-                    .add(sign_in_attempt::Column::Email.eq(email))
-                    .add(sign_in_attempt::Column::Address.eq(from.address)),
-            )
-            .count(&self.db)
-            .await?;
-        if recent >= MOST_ATTEMPTS {
-            return Ok(Err(Denied::TooMany));
-        }
-        let account = self.account(email).await?;
-        // An unknown address takes as long as a wrong password.
-        let stored = account.as_ref().map(|a| a.password_hash.clone());
-        let right = verify(password.to_owned(), stored).await?;
-        let Some(account) = account.filter(|_| right) else {
-            let attempt = sign_in_attempt::ActiveModel {
-                email: Set(email.into()),
-                address: Set(from.address.into()),
-                ..Default::default()
-            };
-            attempt.insert(&self.db).await?;
-            return Ok(Err(Denied::Wrong));
-        };
-        Ok(Ok(account))
-    }
-
     /// Gives whoever is signed in another password, and ends their other sessions.
     ///
     /// # Errors
@@ -197,7 +148,7 @@ impl Store {
 pub(crate) async fn new_account(email: &str, password: &str) -> Result<account::ActiveModel> {
     let email = email.trim().to_lowercase();
     check_password(&email, password)?;
-    if !email.contains('@') || email.chars().count() > LONGEST_EMAIL || email.chars().any(char::is_whitespace) {
+    if !email.contains('@') || email.chars().count() > LONGEST_EMAIL || !may_be_email(&email) {
         return Err(StoreError::Refused(format!("“{email}” is no e-mail address.")));
     }
     let password_hash = hash(password.to_owned()).await?;
@@ -236,22 +187,4 @@ pub(crate) async fn insert_account(on: &impl ConnectionTrait, account: account::
         return Err(StoreError::Refused(format!("There is an account for {email} already.")));
     }
     Ok(account.insert(on).await?.id)
-}
-
-async fn hash(password: String) -> Result<String> {
-    let refuse = |what: String| StoreError::Refused(what);
-    tokio::task::spawn_blocking(move || Argon2::default().hash_password(password.as_bytes()).map(|h| h.to_string()))
-        .await
-        .map_err(|e| refuse(e.to_string()))?
-        .map_err(|e| refuse(e.to_string()))
-}
-
-async fn verify(password: String, stored: Option<String>) -> Result<bool> {
-    tokio::task::spawn_blocking(move || match stored {
-        Some(stored) => PasswordHash::new(&stored)
-            .is_ok_and(|hash| Argon2::default().verify_password(password.as_bytes(), &hash).is_ok()),
-        None => Argon2::default().hash_password(password.as_bytes()).is_err(),
-    })
-    .await
-    .map_err(|e| StoreError::Refused(e.to_string()))
 }

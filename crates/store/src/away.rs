@@ -212,7 +212,7 @@ async fn take_uploads(transaction: &DatabaseTransaction, those: Condition) -> Re
     Ok(found.into_iter().map(|upload| upload.path).collect())
 }
 
-async fn drop_table(transaction: &DatabaseTransaction, workspace_id: i64, id: i64) -> Result<()> {
+pub(crate) async fn drop_table(transaction: &DatabaseTransaction, workspace_id: i64, id: i64) -> Result<()> {
     // Views that questions are asked of look at it, and are made again where they are needed.
     let statement = format!("DROP TABLE IF EXISTS {} CASCADE", relation(workspace_id, id));
     transaction.execute_unprepared(&statement).await?;

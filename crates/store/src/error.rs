@@ -104,6 +104,9 @@ fn of_sqlx(e: &sqlx::Error) -> StoreError {
         | sqlx::Error::WorkerCrashed => StoreError::Unreachable,
         sqlx::Error::Database(d) => match d.code().as_deref() {
             Some("53100") => StoreError::DiskFull,
+            Some("22021" | "22P05") => StoreError::Refused(
+                "There is a character in what was sent that no text holds. Take it out and send it again; nothing was changed.".into(),
+            ),
             // Somebody else holds what was waited for.
             Some("55P03") => StoreError::Busy("Somebody else is changing the same."),
             // Shutting down, starting up, terminated by an administrator.

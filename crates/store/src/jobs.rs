@@ -9,10 +9,11 @@ use pronoia_core::score::{Answers, Extras};
 use sea_orm::sea_query::Expr;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
-    FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Statement,
+    FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait,
 };
 use serde::{Deserialize, Serialize};
 
+use crate::away::drop_table;
 use crate::entity::job;
 use crate::leases::Lease;
 use crate::records::{Append, Join};
@@ -295,12 +296,27 @@ impl Change<'_> {
                 "The list is being scored; wait until it is done, or cancel that.",
             ),
         };
+        if let Self::ListAnswered { list, .. } = self {
+            drop_scored(on, list).await?;
+        }
         let changed = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);
         match on.execute_raw(changed).await?.rows_affected() {
             0 => Err(StoreError::Refused(refusal.into())),
             _ => Ok(()),
         }
     }
+}
+
+/// Removes the scored form of a list: it was scored by what was said before.
+async fn drop_scored(on: &DatabaseTransaction, list: i64) -> Result<()> {
+    let sql = "SELECT s.workspace_id, l.scored_id FROM list l JOIN study s ON s.id = l.study_id \
+        WHERE l.id = $1 AND l.state <> 'scoring' AND l.scored_id IS NOT NULL FOR UPDATE OF l";
+    let scored = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, [list.into()]);
+    let Some(row) = on.query_one_raw(scored).await? else { return Ok(()) };
+    let (workspace, table) = (row.try_get("", "workspace_id")?, row.try_get("", "scored_id")?);
+    let forget = "UPDATE list SET scored_id = NULL WHERE id = $1";
+    on.execute_raw(Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, forget, [list.into()])).await?;
+    drop_table(on, workspace, table).await
 }
 
 #[derive(FromQueryResult)]
@@ -526,6 +542,25 @@ impl Store {
             [lease.job.into(), lease.number.into(), state.into(), outcome.into(), serde_json::to_value(log)?.into()];
         self.db.execute_raw(Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values)).await?;
         Ok(())
+    }
+
+    /// Removes scored lists that no list leads to any more, as 0.1.0 left them when a list was answered for anew.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn drop_lost_lists(&self) -> Result<usize> {
+        let transaction = self.db.begin().await?;
+        let lost = "SELECT id, workspace_id FROM record_table t WHERE is_list \
+            AND created_at < now() - interval '1 hour' \
+            AND NOT EXISTS (SELECT FROM list l WHERE t.id IN (l.table_id, l.scored_id)) \
+            AND NOT EXISTS (SELECT FROM campaign c WHERE c.assigned_id = t.id) \
+            AND NOT EXISTS (SELECT FROM upload u WHERE u.table_id = t.id)";
+        let rows = transaction.query_all_raw(Statement::from_string(sea_orm::DbBackend::Postgres, lost)).await?;
+        for row in &rows {
+            drop_table(&transaction, row.try_get("", "workspace_id")?, row.try_get("", "id")?).await?;
+        }
+        transaction.commit().await?;
+        Ok(rows.len())
     }
 
     /// Puts right what an earlier version, or a server that was killed between two statements, left in a state that

@@ -33,6 +33,7 @@ mod schema;
 pub mod searches;
 mod sessions;
 pub mod shares;
+mod sign_in;
 pub mod sources;
 pub mod studies;
 pub mod uploads;

@@ -3,15 +3,15 @@
 use std::collections::HashMap;
 
 use chrono::{Duration, Utc};
-use sea_orm::sea_query::LockType;
+use sea_orm::sea_query::{Expr, LockType};
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, Condition, ConnectionTrait, EntityTrait, ModelTrait, QueryFilter,
     QueryOrder, QuerySelect, TransactionTrait,
 };
 
 use crate::accounts::{insert_account, new_account};
-use crate::entity::{account, invitation, membership, workspace};
-use crate::{Result, Store, StoreError, keys};
+use crate::entity::{account, invitation, membership, session, workspace};
+use crate::{Result, Store, StoreError, keys, programs, releases};
 
 /// Days that a link to join is good for.
 const DAYS: i64 = 7;
@@ -91,12 +91,19 @@ impl Store {
         rows.into_iter().filter_map(member).collect()
     }
 
-    /// Lets a member do more or less, or, without a role, nothing any more.
+    /// Lets a member do more or less, or, without a role, nothing any more. With the role goes what they made by it:
+    /// whoever leaves is signed out everywhere; the invitations of somebody who is no owner any more are good for
+    /// nobody, and keys of somebody who does no work any more open nothing, unless an owner takes them over.
     ///
     /// # Errors
     /// [`StoreError::NotFound`] if they are no member; [`StoreError::Refused`] if nobody would be left who
     /// may say who may do what.
-    pub async fn set_role(&self, workspace_id: i64, account_id: i64, role: Option<Role>) -> Result<()> {
+    pub async fn set_role(
+        &self,
+        (workspace_id, account_id): (i64, i64),
+        role: Option<Role>,
+        keys_taken_over_by: Option<i64>,
+    ) -> Result<()> {
         let transaction = self.db.begin().await?;
         // Two owners who take each other's role away at once wait for each other.
         let of_workspace = membership::Entity::find().filter(membership::Column::WorkspaceId.eq(workspace_id));
@@ -117,10 +124,37 @@ impl Store {
             }
             None => {
                 member.delete(&transaction).await?;
+                let of_account = session::Entity::delete_many().filter(session::Column::AccountId.eq(account_id));
+                of_account.exec(&transaction).await?;
             }
+        }
+        if role != Some(Role::Owner) {
+            let of_account = invitation::Entity::update_many()
+                .col_expr(invitation::Column::WithdrawnAt, Expr::value(Utc::now()))
+                .filter(invitation::Column::WorkspaceId.eq(workspace_id))
+                .filter(invitation::Column::InvitedBy.eq(account_id));
+            of_account.filter(good()).exec(&transaction).await?;
+        }
+        if role < Some(Role::Analyst) {
+            programs::end_keys(&transaction, (workspace_id, account_id), keys_taken_over_by).await?;
         }
         transaction.commit().await?;
         Ok(())
+    }
+
+    /// How many keys that still open something each member made.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn keys_by_maker(&self, workspace_id: i64) -> Result<HashMap<i64, usize>> {
+        let mut keys = HashMap::new();
+        for key in self.program_keys(workspace_id).await?.iter().filter(|key| key.revoked_at.is_none()) {
+            *keys.entry(key.account_id).or_default() += 1;
+        }
+        for maker in releases::makers(&self.db, workspace_id).await? {
+            *keys.entry(maker).or_default() += 1;
+        }
+        Ok(keys)
     }
 
     /// Makes a link by which somebody joins; gives its end in the clear, which is never possible again.
@@ -170,6 +204,9 @@ impl Store {
     pub async fn invited(&self, key: &str) -> Result<(invitation::Model, workspace::Model)> {
         let by_key = invitation::Entity::find().filter(invitation::Column::Sha256.eq(keys::digest(key)));
         let found = by_key.filter(good()).one(&self.db).await?.ok_or(StoreError::NotFound("This invitation"))?;
+        if !is_owner(&self.db, &found).await? {
+            return Err(StoreError::NotFound("This invitation"));
+        }
         let workspace = workspace::Entity::find_by_id(found.workspace_id).one(&self.db).await?;
         Ok((found, workspace.ok_or(StoreError::NotFound("The workspace"))?))
     }
@@ -186,6 +223,9 @@ impl Store {
         let by_key = invitation::Entity::find().filter(invitation::Column::Sha256.eq(keys::digest(key)));
         let found = by_key.filter(good()).lock(LockType::Update).one(&transaction).await?;
         let found = found.ok_or(StoreError::NotFound("This invitation"))?;
+        if !is_owner(&transaction, &found).await? {
+            return Err(StoreError::NotFound("This invitation"));
+        }
         let account = insert_account(&transaction, account).await?;
         join(&transaction, (found.workspace_id, account), Role::of(&found.role)?).await?;
         let used = invitation::ActiveModel { account_id: Set(Some(account)), ..found.into() };
@@ -193,6 +233,15 @@ impl Store {
         transaction.commit().await?;
         Ok(())
     }
+}
+
+/// Whether whoever invited may still do so; their role does not change before the end of a transaction.
+async fn is_owner(db: &impl ConnectionTrait, invitation: &invitation::Model) -> Result<bool> {
+    let inviter = membership::Entity::find()
+        .filter(membership::Column::WorkspaceId.eq(invitation.workspace_id))
+        .filter(membership::Column::AccountId.eq(invitation.invited_by));
+    let inviter = inviter.lock(LockType::Share).one(db).await?;
+    Ok(inviter.is_some_and(|member| member.role == Role::Owner.word()))
 }
 
 /// Whether a link can still be followed.

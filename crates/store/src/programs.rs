@@ -1,10 +1,14 @@
 //! Programs that do the work of a workspace with a key.
 
 use chrono::Utc;
-use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
+use sea_orm::{
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, DbBackend, EntityTrait,
+    QueryFilter, QueryOrder, Statement, Value,
+};
 
-use crate::entity::program_key;
+use crate::entity::{membership, program_key};
 use crate::keys;
+use crate::people::Role;
 use crate::{Result, Store, StoreError};
 
 impl Store {
@@ -50,12 +54,36 @@ impl Store {
         Ok(())
     }
 
-    /// What a key opens; nothing if there is no such key, or it was revoked.
+    /// What a key opens; nothing if there is no such key, it was revoked, or whoever it stands for does no work in
+    /// the workspace any more.
     ///
     /// # Errors
     /// If the database does not answer.
     pub async fn program_of(&self, key: &str) -> Result<Option<program_key::Model>> {
         let found = program_key::Entity::find().filter(program_key::Column::Sha256.eq(keys::digest(key)));
-        Ok(found.one(&self.db).await?.filter(|key| key.revoked_at.is_none()))
+        let Some(key) = found.one(&self.db).await?.filter(|key| key.revoked_at.is_none()) else { return Ok(None) };
+        let maker = membership::Entity::find_by_id((key.account_id, key.workspace_id)).one(&self.db).await?;
+        let works = maker.map(|member| Role::of(&member.role)).transpose()?.is_some_and(|role| role >= Role::Analyst);
+        Ok(Some(key).filter(|_| works))
     }
+}
+
+/// Ends the keys that a member made, to the workspace and to its releases; or puts them under somebody else's name.
+pub(crate) async fn end_keys(
+    on: &DatabaseTransaction,
+    (workspace_id, account_id): (i64, i64),
+    taken_over_by: Option<i64>,
+) -> Result<()> {
+    const OF_RELEASES: &str = "release_id IN (SELECT id FROM release WHERE workspace_id = $1)";
+    let set = if taken_over_by.is_some() { "account_id = $3" } else { "revoked_at = coalesce($3, now())" };
+    for (table, place) in [("program_key", "workspace_id = $1"), ("release_key", OF_RELEASES)] {
+        let sql = format!("UPDATE {table} SET {set} WHERE {place} AND account_id = $2 AND revoked_at IS NULL");
+        let third: Value = match taken_over_by {
+            Some(owner) => owner.into(),
+            None => Value::ChronoDateTimeUtc(None),
+        };
+        let values = [workspace_id.into(), account_id.into(), third];
+        on.execute_raw(Statement::from_sql_and_values(DbBackend::Postgres, sql, values)).await?;
+    }
+    Ok(())
 }

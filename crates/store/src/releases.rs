@@ -4,8 +4,8 @@ use chrono::{DurationRound, TimeDelta, Utc};
 use pronoia_core::study::ChosenPolicy;
 use sea_orm::sqlx;
 use sea_orm::{
-    ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter, QueryOrder,
-    TransactionTrait,
+    ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, PaginatorTrait, QueryFilter,
+    QueryOrder, QuerySelect, TransactionTrait,
 };
 
 use crate::entity::{release, release_key, release_use, release_version};
@@ -183,10 +183,16 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn add_release_key(&self, release_id: i64, name: &str, per_minute: i32) -> Result<String> {
+    pub async fn add_release_key(
+        &self,
+        (release_id, account_id): (i64, i64),
+        name: &str,
+        per_minute: i32,
+    ) -> Result<String> {
         let made = keys::make("pr");
         let row = release_key::ActiveModel {
             release_id: Set(release_id),
+            account_id: Set(Some(account_id)),
             name: Set(name.into()),
             sha256: Set(made.sha256),
             begins: Set(made.begins),
@@ -288,4 +294,14 @@ impl release_version::Model {
     pub fn decided_by(&self) -> Result<ChosenPolicy> {
         Ok(serde_json::from_value(self.policy.clone())?)
     }
+}
+
+/// Who made the keys to releases of a workspace that still open something, once for each.
+pub(crate) async fn makers(db: &impl ConnectionTrait, workspace_id: i64) -> Result<Vec<i64>> {
+    let of_workspace = release::Entity::find().filter(release::Column::WorkspaceId.eq(workspace_id));
+    let releases: Vec<i64> = of_workspace.select_only().column(release::Column::Id).into_tuple().all(db).await?;
+    let keys = release_key::Entity::find()
+        .filter(release_key::Column::ReleaseId.is_in(releases))
+        .filter(release_key::Column::RevokedAt.is_null());
+    Ok(keys.all(db).await?.into_iter().filter_map(|key| key.account_id).collect())
 }

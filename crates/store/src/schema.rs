@@ -33,6 +33,7 @@ impl MigratorTrait for Migrator {
             Box::new(Step::DO_NOT_CONTACT),
             Box::new(Step::QUESTION),
             Box::new(Step::LEASE),
+            Box::new(Step::DOOR),
         ]
     }
 }
@@ -96,6 +97,8 @@ impl Step {
     const QUESTION: Self = Self { name: "m0024_question", sql: include_str!("schema/0024_question.sql") };
     /// Leases on jobs, versions of tables that only rise, published lists of their own.
     const LEASE: Self = Self { name: "m0025_lease", sql: include_str!("schema/0025_lease.sql") };
+    /// Attempts to sign in, makers of keys, who was erased.
+    const DOOR: Self = Self { name: "m0026_door", sql: include_str!("schema/0026_door.sql") };
 }
 
 impl MigrationName for Step {

@@ -34,6 +34,7 @@ impl Store {
         .exec_without_returning(&self.db)
         .await?;
         session::Entity::delete_many().filter(session::Column::ExpiresAt.lt(Utc::now())).exec(&self.db).await?;
+        self.forget_attempts().await?;
         Ok(token)
     }
 

@@ -45,6 +45,9 @@ pub async fn serve(app: App) -> std::io::Result<()> {
         Ok(changed) => tracing::info!("{changed} states that waited for nothing were put right"),
         Err(e) => tracing::warn!("states could not be looked at: {e}"),
     }
+    if let Err(e) = app.store.drop_lost_lists().await {
+        tracing::warn!("lists that nothing leads to could not be removed: {e}");
+    }
     let workers = work::start(&app, 2);
     let writing = tokio::spawn(api::served::Served::keep_writing(app.clone()));
     let server_app = app.clone();

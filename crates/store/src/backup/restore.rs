@@ -1,8 +1,8 @@
 //! Fills an empty database and folder from a backup.
 
 use std::fs::File;
-use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::io::{Read, Write};
+use std::path::Path;
 
 use sea_orm_migration::MigratorTrait;
 use sqlx::Connection;
@@ -36,15 +36,9 @@ pub async fn restore(file: &Path, kept: &Kept) -> Result<Manifest> {
             "The database is not empty, and nothing in it was touched. Make a new one (createdb) and name it with DATABASE_URL.".into(),
         ));
     }
+    connection.close().await?;
     let (path, into, entries) = (file.to_owned(), kept.clone(), manifest.entries.clone());
     aside(move || filled(&path, &into, &entries)).await?;
-    let mut folder = kept.uploads.to_string_lossy().into_owned();
-    folder.push('/');
-    sqlx::query("UPDATE upload SET path = $1 || regexp_replace(path, '^.*/', '')")
-        .bind(folder)
-        .execute(&mut connection)
-        .await?;
-    connection.close().await?;
     Store::open(&kept.database).await?;
     Ok(manifest)
 }
@@ -89,50 +83,101 @@ fn checked(file: &Path) -> Result<Manifest> {
     }
 }
 
-/// Puts the files into the folder, then fills the database; without the one there is not the other.
+/// Unpacks the files beside the folder, moves them into it, then fills the database in one transaction. Whoever is
+/// killed in between leaves files that the next try finds as they should be, and takes for its own.
 fn filled(file: &Path, kept: &Kept, entries: &[Entry]) -> Result<()> {
     let mut archive = archive(file)?;
-    let mut put = Vec::new();
-    let outcome = put_files(&mut archive, file, kept, entries, &mut put).and_then(|()| fill(&mut archive, file, kept));
+    std::fs::create_dir_all(&kept.uploads).map_err(|e| file_problem(&kept.uploads, "made", &e))?;
+    let unpacked = tempfile::Builder::new().prefix(".restoring-").tempdir_in(&kept.uploads);
+    let unpacked = unpacked.map_err(|e| file_problem(&kept.uploads, "written", &e))?;
+    let names = unpack(&mut archive, file, unpacked.path(), entries)?;
+    let mut moved = Vec::new();
+    let mut put = || -> Result<()> {
+        for (name, entry) in &names {
+            let (from, to) = (unpacked.path().join(name), kept.uploads.join(name));
+            if is_same(&to, entry)? {
+                continue;
+            }
+            if to.exists() {
+                return Err(StoreError::Refused(format!(
+                    "{} is there already, and is another file. Name another folder with --uploads; nothing was touched.",
+                    to.display()
+                )));
+            }
+            std::fs::rename(&from, &to).map_err(|e| file_problem(&to, "written", &e))?;
+            moved.push(to);
+        }
+        Ok(())
+    };
+    let outcome = put().and_then(|()| fill(&mut archive, file, kept));
     if outcome.is_err() {
-        for path in put {
+        for path in moved {
             let _ = std::fs::remove_file(path);
         }
     }
     outcome
 }
 
-fn put_files(
+/// Unpacks the files into a folder of their own; their names.
+fn unpack<'e>(
     archive: &mut ZipArchive<File>,
     file: &Path,
-    kept: &Kept,
-    entries: &[Entry],
-    put: &mut Vec<PathBuf>,
-) -> Result<()> {
-    std::fs::create_dir_all(&kept.uploads).map_err(|e| file_problem(&kept.uploads, "made", &e))?;
-    for name in entries.iter().filter_map(|entry| entry.name.strip_prefix(UPLOADS)) {
+    into: &Path,
+    entries: &'e [Entry],
+) -> Result<Vec<(&'e str, &'e Entry)>> {
+    let mut names = Vec::new();
+    for (name, entry) in entries.iter().filter_map(|entry| Some((entry.name.strip_prefix(UPLOADS)?, entry))) {
         if Path::new(name).components().count() != 1 || Path::new(name).file_name().is_none() {
             return Err(damaged(file, format!("{name} is no name of a file")));
         }
-        let path = kept.uploads.join(name);
-        let mut found = archive.by_name(&format!("{UPLOADS}{name}")).map_err(|e| damaged(file, e))?;
-        let mut partial = NamedTempFile::new_in(&kept.uploads).map_err(|e| file_problem(&path, "written", &e))?;
-        copied(name, &mut found, &mut partial).map_err(|e| file_problem(&path, "written", &e))?;
-        partial.persist_noclobber(&path).map_err(|e| file_problem(&path, "written", &e.error))?;
-        put.push(path);
+        let path = into.join(name);
+        let mut found = archive.by_name(&entry.name).map_err(|e| damaged(file, e))?;
+        let mut to = File::create_new(&path).map_err(|e| file_problem(&path, "written", &e))?;
+        copied(name, &mut found, &mut to).map_err(|e| file_problem(&path, "written", &e))?;
+        to.sync_all().map_err(|e| file_problem(&path, "written", &e))?;
+        names.push((name, entry));
     }
-    Ok(())
+    Ok(names)
 }
 
+/// Whether a file is there and is the one of the backup.
+fn is_same(path: &Path, entry: &Entry) -> Result<bool> {
+    let mut there = match File::open(path) {
+        Ok(there) => there,
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(false),
+        Err(e) => return Err(file_problem(path, "read", &e)),
+    };
+    let read = copied(&entry.name, &mut there, &mut std::io::sink()).map_err(|e| file_problem(path, "read", &e))?;
+    Ok(read == *entry)
+}
+
+/// Fills the database: all that `pg_restore` writes of it, and where the files lie now, in one transaction.
 fn fill(archive: &mut ZipArchive<File>, file: &Path, kept: &Kept) -> Result<()> {
-    let mut command = tools::tool("pg_restore", &kept.database)?;
-    command.args(["--format=custom", "--single-transaction", "--exit-on-error", "--no-owner", "--no-privileges"]);
     let mut found = archive.by_name(DATABASE).map_err(|e| damaged(file, e))?;
-    let mut restoring = tools::started(command)?;
-    let mut pipe = restoring.stdin.take().ok_or_else(|| StoreError::Damaged("pg_restore hears nothing".into()))?;
-    let told = copied(DATABASE, &mut found, &mut pipe);
+    let mut dump = NamedTempFile::new_in(&kept.uploads).map_err(|e| file_problem(&kept.uploads, "written", &e))?;
+    copied(DATABASE, &mut found, &mut dump).map_err(|e| damaged(file, e))?;
+    let mut command = tools::program("pg_restore");
+    command.args(["--format=custom", "--no-owner", "--no-privileges", "--file=-"]).arg(dump.path());
+    let mut writing = tools::started(command)?;
+    let mut script = writing.stdout.take().ok_or_else(|| StoreError::Damaged("pg_restore says nothing".into()))?;
+    let mut command = tools::tool("psql", &kept.database)?;
+    command.args(["--no-psqlrc", "--quiet", "--output=/dev/null", "--set=ON_ERROR_STOP=1", "--file=-"]);
+    let mut filling = tools::started(command)?;
+    let mut pipe = filling.stdin.take().ok_or_else(|| StoreError::Damaged("psql hears nothing".into()))?;
+    // Whoever is killed never says COMMIT, and then nothing of it is there.
+    let told = pipe.write_all(b"BEGIN;\n").and_then(|()| std::io::copy(&mut script, &mut pipe)).and_then(|_| {
+        let mut folder = kept.uploads.to_string_lossy().into_owned();
+        folder.push('/');
+        let folder = folder.replace('\'', "''");
+        writeln!(pipe, "UPDATE public.upload SET path = '{folder}' || regexp_replace(path, '^.*/', '');")
+    });
+    // Only a script that was written to its end is carried out.
+    let written = tools::ended(writing);
+    let told = if written.is_ok() { told.and_then(|()| pipe.write_all(b"COMMIT;\n")) } else { told };
     drop(pipe);
+    let filled = tools::ended(filling);
+    written?;
     // What the program says of its end tells more than that it does not listen any more.
-    tools::ended(restoring)?;
-    told.map(drop).map_err(|e| damaged(file, e))
+    filled?;
+    told.map_err(|e| damaged(file, e))
 }

@@ -55,7 +55,7 @@ fn written(kept: &Kept, file: &Path, snapshot: &str, paths: &[String], mut manif
     }
     let mut command = tools::tool("pg_dump", &kept.database)?;
     command.args(["--format=custom", "--no-owner", "--no-privileges", "--exclude-schema=ask_*"]);
-    command.args(["--exclude-table-data=public.session", "--exclude-table-data=public.sign_in_attempt"]);
+    command.args(["--exclude-table-data=public.session", "--exclude-table-data=public.sign_in_guard"]);
     // Roles belong to the server that the backup was taken from.
     command.arg("--exclude-table-data=public.question_role");
     command.arg(format!("--snapshot={snapshot}"));

@@ -23,13 +23,19 @@ pub fn tool(name: &str, database: &str) -> Result<Command> {
     let password = address.password().map(|p| percent_decode_str(p).decode_utf8_lossy().into_owned());
     // An address that has no host cannot have had a password.
     let _ = address.set_password(None);
-    let mut command = Command::new(newest(name));
+    let mut command = program(name);
     command.arg("--dbname").arg(address.as_str()).arg("--no-password");
     if let Some(password) = password {
         command.env("PGPASSWORD", password);
     }
-    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     Ok(command)
+}
+
+/// A program of PostgreSQL's that is told of no database.
+pub fn program(name: &str) -> Command {
+    let mut command = Command::new(newest(name));
+    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    command
 }
 
 /// The program of the newest version in Debian's folder, or else whichever is found by its name.

@@ -25,7 +25,6 @@ pub mod rule_tried;
 pub mod search;
 pub mod session;
 pub mod share;
-pub mod sign_in_attempt;
 pub mod source;
 pub mod study;
 pub mod upload;

@@ -13,6 +13,8 @@ pub struct Model {
     pub release_id: i64,
     /// Who has it.
     pub name: String,
+    /// Who made it, or took it over; nothing is known of those that 0.1.0 made.
+    pub account_id: Option<i64>,
     /// Its digest (SHA-256, in hexadecimal).
     pub sha256: String,
     /// Its first letters, to tell keys apart.

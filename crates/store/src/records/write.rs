@@ -1,5 +1,6 @@
 //! Streaming rows in: made, filled and sealed in one transaction.
 
+use chrono::{DateTime, Utc};
 use pronoia_core::Table;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::score::{GAIN, PROBABILITY};
@@ -8,6 +9,7 @@ use sea_orm::sqlx::{self, AssertSqlSafe, Postgres, Transaction};
 
 use super::read::Part;
 use super::{ROW, Source, StoredColumn, copy, fields_for, quoted, relation};
+use crate::erasure::make_blank;
 use crate::leases::{Lease, made_of};
 use crate::locks::Lock;
 use crate::{Result, Store, StoreError};
@@ -188,6 +190,28 @@ impl Importer {
         super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns, Part::All).await
     }
 
+    /// Makes the rows of whoever was erased blank, where these rows were read before.
+    async fn leave_out_erased(&mut self, sealed_for: SealedFor) -> Result<()> {
+        let read: Option<DateTime<Utc>> = match (sealed_for, self.lease) {
+            (SealedFor::Upload(upload), _) => {
+                let arrived = sqlx::query_scalar("SELECT created_at FROM upload WHERE id = $1").bind(upload);
+                arrived.fetch_optional(&mut *self.transaction).await?
+            }
+            (_, Some(lease)) => {
+                let asked = sqlx::query_scalar("SELECT created_at FROM job WHERE id = $1").bind(lease.job);
+                asked.fetch_optional(&mut *self.transaction).await?
+            }
+            (_, None) => None,
+        };
+        let since = match read {
+            Some(read) => read,
+            None => sqlx::query_scalar("SELECT now()").fetch_one(&mut *self.transaction).await?,
+        };
+        let relation = relation(self.workspace_id, self.id);
+        make_blank(&mut self.transaction, self.workspace_id, (&relation, &self.columns), since).await?;
+        Ok(())
+    }
+
     /// Lets rows be found by their numbers; done once they are all in, which takes half as long as
     /// row by row.
     async fn key(&mut self) -> Result<()> {
@@ -206,9 +230,19 @@ impl Importer {
     pub async fn seal(mut self, label: Label<'_>, profile: &TableProfile, sealed_for: SealedFor) -> Result<i64> {
         let Label { name, source, is_list } = label;
         self.key().await?;
+        if let SealedFor::List(_) = sealed_for {
+            // By these a list is looked through, from the greatest down.
+            let relation = relation(self.workspace_id, self.id);
+            for column in self.columns.iter().filter(|c| [PROBABILITY, GAIN].contains(&c.name.as_str())) {
+                let (field, row) = (quoted(&column.field), quoted(ROW));
+                let index = format!("CREATE INDEX ON {relation} ({field} DESC NULLS LAST, {row})");
+                sqlx::query(AssertSqlSafe(index)).execute(&mut *self.transaction).await?;
+            }
+        }
         if let Some(lease) = self.lease {
             lease.hold(&mut self.transaction).await?;
         }
+        self.leave_out_erased(sealed_for).await?;
         // Whoever seals a version of the same table meanwhile waits here, and gets the next number.
         let version: i32 = sqlx::query_scalar(
             "INSERT INTO table_version (workspace_id, name, newest) VALUES ($1, $2, 1) \
@@ -254,13 +288,6 @@ impl Importer {
                     .await?;
             }
             SealedFor::List(scored) => {
-                // By these a list is looked through, from the greatest down.
-                let relation = relation(self.workspace_id, self.id);
-                for column in self.columns.iter().filter(|c| [PROBABILITY, GAIN].contains(&c.name.as_str())) {
-                    let (field, row) = (quoted(&column.field), quoted(ROW));
-                    let index = format!("CREATE INDEX ON {relation} ({field} DESC NULLS LAST, {row})");
-                    sqlx::query(AssertSqlSafe(index)).execute(&mut *self.transaction).await?;
-                }
                 sqlx::query(
                     "UPDATE list SET scored_id = $1, acted = $2, gain = $3, lacking = $4, suppressed = $5, state = 'scored' WHERE id = $6",
                 )

@@ -6,7 +6,7 @@ use pronoia_store::StoreError;
 use pronoia_store::accounts::{Denied, Origin};
 use serde::Deserialize;
 
-use super::sign_in::{TOO_MANY, address_of, agent_of};
+use super::sign_in::{address_of, agent_of, too_many};
 use super::{PageResult, Signed, see_other};
 use crate::App;
 use crate::error::html;
@@ -86,7 +86,7 @@ pub async fn change_password(
     let problem = match app.store.change_password(&visitor.0, [&form.present, &form.new], &from).await {
         Ok(Ok(())) => return see_other("/account?changed=true"),
         Ok(Err(Denied::Wrong)) => "This is not the password until now. Nothing was changed.".into(),
-        Ok(Err(Denied::TooMany)) => TOO_MANY.into(),
+        Ok(Err(Denied::TooMany(seconds))) => too_many(seconds),
         Err(StoreError::Refused(sentence)) => sentence,
         Err(other) => return Err(other.into()),
     };

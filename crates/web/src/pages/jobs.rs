@@ -6,11 +6,12 @@ use actix_web::web::{self, Bytes};
 use actix_web::{HttpRequest, HttpResponse};
 use askama::Template;
 use pronoia_store::job;
+use pronoia_store::jobs::Work;
 use serde::{Deserialize, Serialize};
 
 use super::{PageResult, see_other};
 use crate::App;
-use crate::error::html;
+use crate::error::{PageError, html};
 use crate::frame::Frame;
 use crate::session::Visitor;
 
@@ -118,6 +119,11 @@ pub async fn cancel(
     form: web::Form<Cancel>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
+    let job = app.store.job(visitor.workspace_id(), *path).await?;
+    let is_erasure = matches!(serde_json::from_value(job.work), Ok(Work::Erased { .. }));
+    if is_erasure && !visitor.is_owner() {
+        return Err(PageError::NotAllowed("Somebody is being erased; only owners stop that."));
+    }
     if let Some(work) = app.store.cancel_job(visitor.workspace_id(), *path).await? {
         crate::work::put_aside(&app, &work, "stopped").await;
     }

@@ -267,7 +267,7 @@ pub async fn add_key(
     let per_minute = figures.parse::<i32>().ok().filter(|n| (1..=MOST_CALLS).contains(n)).ok_or_else(|| {
         PageError::Refused(format!("A key is good for 1 to {MOST_CALLS} calls a minute; it is “{}”.", form.per_minute))
     })?;
-    let key = app.store.add_release_key(release.id, name, per_minute).await?;
+    let key = app.store.add_release_key((release.id, visitor.account_id()), name, per_minute).await?;
     app.store
         .note(
             path.id,

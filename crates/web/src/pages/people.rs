@@ -1,5 +1,7 @@
 //! Who works in the workspace, what each may do, and how others join.
 
+use std::collections::HashMap;
+
 use actix_web::{HttpRequest, web};
 use askama::Template;
 use pronoia_store::people::Role;
@@ -33,12 +35,15 @@ struct MemberLine {
     role: Role,
     since: String,
     is_self: bool,
+    /// Keys that they made and that still open something.
+    keys: usize,
 }
 
 struct InvitationLine {
     id: i64,
     name: String,
     role: String,
+    by: String,
     until: String,
 }
 
@@ -49,7 +54,11 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
 
 async fn shown(app: &App, visitor: &Visitor, new_link: Option<(String, String)>) -> PageResult {
     let workspace = visitor.workspace_id();
-    let members = app.store.members(workspace).await?.into_iter().map(|member| MemberLine {
+    let keys = app.store.keys_by_maker(workspace).await?;
+    let members = app.store.members(workspace).await?;
+    let addresses: HashMap<i64, String> = members.iter().map(|m| (m.account.id, m.account.email.clone())).collect();
+    let members = members.into_iter().map(|member| MemberLine {
+        keys: keys.get(&member.account.id).copied().unwrap_or(0),
         id: member.account.id,
         is_self: member.account.id == visitor.account_id(),
         email: member.account.email,
@@ -62,6 +71,7 @@ async fn shown(app: &App, visitor: &Visitor, new_link: Option<(String, String)>)
         id: invitation.id,
         name: invitation.name,
         role: invitation.role,
+        by: addresses.get(&invitation.invited_by).cloned().unwrap_or_default(),
         until: text::moment(&invitation.expires_at),
     });
     html(&Page {
@@ -118,6 +128,9 @@ pub struct Change {
     csrf: String,
     /// A role, or `none` for somebody who is not to be here any more.
     role: String,
+    /// `yes` if whoever sends this takes over the keys that end.
+    #[serde(default)]
+    take_over: String,
 }
 
 /// Lets a member do more or less, or nothing any more.
@@ -129,7 +142,8 @@ pub async fn set_role(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let role = if form.role == "none" { None } else { Some(Role::of(&form.role)?) };
-    app.store.set_role(visitor.workspace_id(), *account, role).await?;
+    let keys_to = Some(visitor.account_id()).filter(|_| form.take_over == "yes");
+    app.store.set_role((visitor.workspace_id(), *account), role, keys_to).await?;
     see_other("/people")
 }
 

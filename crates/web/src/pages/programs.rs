@@ -27,6 +27,8 @@ struct KeyLine {
     id: i64,
     name: String,
     begins: String,
+    /// Under whose name it works.
+    by: String,
     when: String,
     revoked: Option<String>,
 }
@@ -37,7 +39,10 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
 }
 
 async fn shown(app: &App, visitor: &Visitor, new_key: Option<String>) -> PageResult {
-    let keys = app.store.program_keys(visitor.workspace_id()).await?.into_iter().map(|key| KeyLine {
+    let keys = app.store.program_keys(visitor.workspace_id()).await?;
+    let addresses = app.store.addresses(keys.iter().map(|key| key.account_id)).await?;
+    let keys = keys.into_iter().map(|key| KeyLine {
+        by: addresses.get(&key.account_id).cloned().unwrap_or_default(),
         id: key.id,
         name: key.name,
         begins: key.begins,

@@ -11,17 +11,24 @@ use super::Signed;
 use crate::App;
 use crate::error::{PageError, PageResult, html, see_other};
 use crate::session::{self, Visitor};
+use crate::text;
 
 #[derive(Template)]
 #[template(path = "sign_in.html")]
 struct Page {
     email: String,
-    problem: Option<&'static str>,
+    problem: Option<String>,
     demo: Option<(String, String)>,
 }
 
 /// What is said to whoever tries too often.
-pub(super) const TOO_MANY: &str = "Too many attempts in the last 15 minutes. Wait a while and try again.";
+pub(super) fn too_many(seconds: u64) -> String {
+    let wait = match seconds {
+        0..60 => text::counted(seconds as usize, "second", "seconds"),
+        _ => text::counted(seconds.div_ceil(60) as usize, "minute", "minutes"),
+    };
+    format!("Too many attempts. Wait {wait} and try again.")
+}
 
 /// The network address of whoever asks.
 pub(super) fn address_of(app: &App, request: &HttpRequest) -> String {
@@ -68,8 +75,8 @@ pub async fn enter(app: web::Data<App>, request: HttpRequest, typed: web::Form<T
             let cookie = session::cookie(&app, &token);
             return Ok(HttpResponse::SeeOther().insert_header(("Location", "/")).cookie(cookie).finish());
         }
-        Err(Denied::Wrong) => "Address and password do not belong together. Check both and try again.",
-        Err(Denied::TooMany) => TOO_MANY,
+        Err(Denied::Wrong) => "Address and password do not belong together. Check both and try again.".to_owned(),
+        Err(Denied::TooMany(seconds)) => too_many(seconds),
     };
     tracing::warn!("a sign-in from {address} was refused");
     let page = Page { email: typed.into_inner().email, problem: Some(problem), demo: app.config.demo_account.clone() };

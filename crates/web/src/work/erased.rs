@@ -7,6 +7,8 @@ use pronoia_core::profile::Evenly;
 use super::fit::fit_and_judge;
 use super::import::DESCRIBED;
 use super::{Trouble, Watch, compute};
+use pronoia_store::StoreError;
+
 use crate::App;
 
 /// Rows of a table that are read at a time.
@@ -20,9 +22,22 @@ pub(super) async fn take_out(app: &App, workspace: i64, tables: &[i64], watch: &
         watch.tell(&format!("Describing {} anew", table.name), 0.1);
         let mut evenly = if table.is_list { Evenly::up_to(DESCRIBED) } else { Evenly::whole() };
         let mut parts = app.store.parts(&table, None, ROWS).await?;
-        while let Some(part) = parts.next().await? {
-            watch.go_on()?;
-            evenly.meet(part);
+        let read = loop {
+            match parts.next().await {
+                Ok(Some(part)) => {
+                    watch.go_on()?;
+                    evenly.meet(part);
+                }
+                Ok(None) => break Ok(()),
+                Err(e) => break Err(e),
+            }
+        };
+        if let Err(e) = read {
+            // A table that was erased meanwhile holds nobody.
+            match app.store.table(workspace, table.id).await {
+                Err(StoreError::NotFound(_)) => continue,
+                _ => return Err(e.into()),
+            }
         }
         let profile = compute(move || evenly.described()).await?;
         app.store.describe_anew(&table, &profile).await?;

@@ -8,6 +8,7 @@ mod drivers;
 mod erased;
 mod fetch;
 mod fit;
+mod forget;
 mod import;
 mod join;
 mod matching;
@@ -124,14 +125,14 @@ pub struct Workers {
     stopping: Arc<AtomicBool>,
     at_work: AtWork,
     handles: Vec<JoinHandle<()>>,
-    sweeping: JoinHandle<()>,
+    keeping: [JoinHandle<()>; 2],
 }
 
 impl Workers {
     /// Gives back what the workers are at, so that another server begins it at once, and lets them end.
     pub async fn stop(self) {
         self.stopping.store(true, Ordering::Relaxed);
-        self.sweeping.abort();
+        self.keeping.iter().for_each(JoinHandle::abort);
         for (lease, watch) in self.at_work.take() {
             // From here on nothing is written for it.
             if let Err(e) = self.app.store.give_back(lease).await {
@@ -161,8 +162,8 @@ pub fn start(app: &App, count: usize) -> Workers {
             })
         })
         .collect();
-    let sweeping = tokio::spawn(sweep::keep_sweeping(app.clone()));
-    Workers { app: app.clone(), stopping, at_work, handles, sweeping }
+    let keeping = [tokio::spawn(sweep::keep_sweeping(app.clone())), tokio::spawn(forget::keep_forgetting(app.clone()))];
+    Workers { app: app.clone(), stopping, at_work, handles, keeping }
 }
 
 /// Works off everything that waits, in this task; for loading the demonstration.

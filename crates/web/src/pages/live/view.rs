@@ -53,6 +53,8 @@ pub struct KeyLine {
     pub name: String,
     pub begins: String,
     pub per_minute: String,
+    /// Who made it; empty where that is not known.
+    pub by: String,
     pub when: String,
     /// Since when it opens nothing.
     pub revoked: Option<String>,
@@ -79,7 +81,10 @@ impl ReleaseView {
                 tried: (release.challenger_id == Some(version.id)).then(|| text::plain_share(release.challenger_share)),
             });
         }
-        let keys = app.store.release_keys(release.id).await?.into_iter().map(|key| KeyLine {
+        let keys = app.store.release_keys(release.id).await?;
+        let makers = app.store.addresses(keys.iter().filter_map(|key| key.account_id)).await?;
+        let keys = keys.into_iter().map(|key| KeyLine {
+            by: key.account_id.and_then(|id| makers.get(&id).cloned()).unwrap_or_default(),
             id: key.id,
             name: key.name,
             begins: key.begins,

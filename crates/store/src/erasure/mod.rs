@@ -2,6 +2,9 @@
 //!
 //! A row is made blank, not taken out: what was judged and counted refers to rows by their places.
 
+mod identity;
+
+use pronoia_core::Kind;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::score::{Answers, pair};
 use pronoia_core::table::Storage;
@@ -12,10 +15,12 @@ use sea_orm::{
     ExprTrait, QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait, Value,
 };
 
-use crate::entity::{campaign, ledger_entry, list, model, record_table, study};
+use crate::entity::{campaign, do_not_contact, ledger_entry, list, model, record_table, study};
 use crate::jobs::{Work, put};
 use crate::records::{StoredColumn, quoted, relation};
 use crate::{Result, Store, StoreError};
+
+pub(crate) use identity::make_blank;
 
 /// What a person is told by.
 #[derive(Debug, Clone, Copy)]
@@ -58,22 +63,8 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn find_person(&self, workspace_id: i64, person: Person<'_>) -> Result<Vec<Place>> {
-        let mut found = Vec::new();
         let wish = self.do_not_contact(workspace_id).await?;
-        let tables = record_table::Entity::find().filter(record_table::Column::WorkspaceId.eq(workspace_id));
-        for table in tables.order_by_asc(record_table::Column::Id).all(&self.db).await? {
-            let columns = table.stored_columns()?;
-            let Some((column, is_theirs, value)) = told_by(&columns, person) else { continue };
-            let column = column.name.clone();
-            let sql = format!("SELECT count(*) AS rows FROM {} WHERE {is_theirs}", relation(workspace_id, table.id));
-            let counted = self.db.query_one_raw(statement(sql, [value])).await?;
-            let rows: i64 = counted.map(|row| row.try_get("", "rows")).transpose()?.unwrap_or(0);
-            if rows > 0 {
-                let is_wish = wish.as_ref().is_some_and(|w| w.table_name == table.name && w.by_column == column);
-                found.push(Place { table, column, rows: rows.unsigned_abs(), is_wish });
-            }
-        }
-        Ok(found)
+        places(&self.db, workspace_id, wish.as_ref(), person).await
     }
 
     /// Makes a person's rows blank wherever they stand, forgets what previews of files show of them, takes
@@ -83,19 +74,27 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`] if nobody is told by this value.
     pub async fn erase_person(&self, (workspace_id, account_id): (i64, i64), person: Person<'_>) -> Result<Erased> {
-        let places = self.find_person(workspace_id, person).await?;
-        if places.is_empty() {
+        let wish = self.do_not_contact(workspace_id).await?;
+        let is_in_files = self.is_in_files(workspace_id, person).await?;
+        let transaction = self.db.begin().await?;
+        // From here on whatever is sealed is looked through for them; what was sealed before is found below.
+        identity::remember(&transaction, workspace_id, person).await?;
+        let places = places(&transaction, workspace_id, wish.as_ref(), person).await?;
+        if places.is_empty() && !is_in_files {
             return Err(StoreError::NotFound("Nobody with this value"));
         }
-        let transaction = self.db.begin().await?;
         let (mut rows, mut tables) = (0, Vec::new());
         for place in &places {
             rows += blank(&transaction, place, person).await?;
             tables.push(place.table.id);
         }
-        take_out_of_published(&transaction, (workspace_id, &tables), person).await?;
+        take_out_of_published(&transaction, workspace_id, person).await?;
         forget_previews(&transaction, workspace_id, person).await?;
-        let figure = format!("told by {}: {rows} rows in {} tables made blank", person.column, tables.len());
+        let attachments = take_out_of_remarks(&transaction, workspace_id, person).await?;
+        let mut figure = format!("told by {}: {rows} rows in {} tables made blank", person.column, tables.len());
+        if attachments > 0 {
+            figure += &format!("; {attachments} remarks or attached files taken out");
+        }
         for study_id in studies_on(&transaction, workspace_id, &tables).await? {
             let entry = ledger_entry::ActiveModel {
                 study_id: Set(study_id),
@@ -112,6 +111,22 @@ impl Store {
         let job = job.await?;
         transaction.commit().await?;
         Ok(Erased { rows, tables: erased, job })
+    }
+
+    /// Whether a value stands in a preview of a file that waits.
+    async fn is_in_files(&self, workspace_id: i64, person: Person<'_>) -> Result<bool> {
+        let sql = "SELECT 1 FROM upload WHERE workspace_id = $1 AND state IN ('scanning', 'ready', 'importing') \
+                   AND position($2 IN scan::text) > 0 LIMIT 1";
+        let found = self.db.query_one_raw(statement(sql.into(), [workspace_id.into(), person.value.into()])).await?;
+        Ok(found.is_some())
+    }
+
+    /// How many people were erased in all workspaces; whoever keeps customers in memory forgets them when it rises.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn erasures(&self) -> Result<i64> {
+        Ok(sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM erased_identity").fetch_one(self.pool()).await?)
     }
 
     /// Tables among some, also those that are put away.
@@ -134,7 +149,11 @@ impl Store {
     /// If the database does not answer.
     pub async fn describe_anew(&self, table: &record_table::Model, profile: &TableProfile) -> Result<()> {
         let vacuum = format!("VACUUM {}", relation(table.workspace_id, table.id));
-        sqlx::query(AssertSqlSafe(vacuum)).execute(self.pool()).await?;
+        match sqlx::query(AssertSqlSafe(vacuum)).execute(self.pool()).await {
+            // A table that was erased since holds nobody.
+            Err(e) if e.as_database_error().is_some_and(|e| e.code().as_deref() == Some("42P01")) => return Ok(()),
+            vacuumed => vacuumed?,
+        };
         let profile = Set(serde_json::to_value(profile)?);
         let transaction = self.writing().await?;
         record_table::ActiveModel { id: Set(table.id), profile, ..Default::default() }.update(&transaction).await?;
@@ -172,10 +191,7 @@ fn statement<const N: usize>(sql: String, values: [Value; N]) -> Statement {
 
 /// The column that a person is told by, the condition for a row to be theirs, and what it compares with.
 fn told_by<'c>(columns: &'c [StoredColumn], person: Person<'_>) -> Option<(&'c StoredColumn, String, Value)> {
-    let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
-    let paired = pair(&[person.column], &names, &Answers::new());
-    let name = paired.first()?.source(person.column)?;
-    let column = columns.iter().find(|column| column.name == name)?;
+    let column = column_of(columns, person.column)?;
     let field = quoted(&column.field);
     match column.kind.storage() {
         Storage::Numbers => {
@@ -185,6 +201,42 @@ fn told_by<'c>(columns: &'c [StoredColumn], person: Person<'_>) -> Option<(&'c S
         Storage::Words => Some((column, format!("{field} = $1"), person.value.into())),
         Storage::Dates => Some((column, format!("{field}::text = $1"), person.value.into())),
     }
+}
+
+/// The column of this name, or of one that is spelled a little differently.
+fn column_of<'c>(columns: &'c [StoredColumn], name: &str) -> Option<&'c StoredColumn> {
+    let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
+    let paired = pair(&[name], &names, &Answers::new());
+    let found = paired.first()?.source(name)?;
+    columns.iter().find(|column| column.name == found)
+}
+
+/// Where a person's rows stand; tables that were erased meanwhile hold nobody.
+async fn places(
+    db: &impl ConnectionTrait,
+    workspace_id: i64,
+    wish: Option<&do_not_contact::Model>,
+    person: Person<'_>,
+) -> Result<Vec<Place>> {
+    let mut found = Vec::new();
+    let tables = record_table::Entity::find().filter(record_table::Column::WorkspaceId.eq(workspace_id));
+    for table in tables.order_by_asc(record_table::Column::Id).all(db).await? {
+        let columns = table.stored_columns()?;
+        let Some((column, is_theirs, value)) = told_by(&columns, person) else { continue };
+        let (column, relation) = (column.name.clone(), relation(workspace_id, table.id));
+        let there = statement("SELECT 1 WHERE to_regclass($1) IS NOT NULL".into(), [relation.as_str().into()]);
+        if db.query_one_raw(there).await?.is_none() {
+            continue;
+        }
+        let sql = format!("SELECT count(*) AS rows FROM {relation} WHERE {is_theirs}");
+        let counted = db.query_one_raw(statement(sql, [value])).await?;
+        let rows: i64 = counted.map(|row| row.try_get("", "rows")).transpose()?.unwrap_or(0);
+        if rows > 0 {
+            let is_wish = wish.is_some_and(|w| w.table_name == table.name && w.by_column == column);
+            found.push(Place { table, column, rows: rows.unsigned_abs(), is_wish });
+        }
+    }
+    Ok(found)
 }
 
 /// Makes the rows of a person blank; how many there were.
@@ -202,29 +254,53 @@ async fn blank(transaction: &DatabaseTransaction, place: &Place, person: Person<
     Ok(transaction.execute_raw(statement(sql, [value])).await?.rows_affected())
 }
 
-/// Takes a person out of the lists that other programs read.
-async fn take_out_of_published(
-    transaction: &DatabaseTransaction,
-    (workspace_id, tables): (i64, &[i64]),
-    person: Person<'_>,
-) -> Result<()> {
-    let published = list::Entity::find()
-        .filter(list::Column::Published.is_not_null())
-        .filter(list::Column::ScoredId.is_in(tables.iter().copied()));
+/// Takes a person out of the lists that other programs read, also where the list was answered for anew since.
+async fn take_out_of_published(transaction: &DatabaseTransaction, workspace_id: i64, person: Person<'_>) -> Result<()> {
+    const COLUMNS: &str = "SELECT a.attname::text AS name, format_type(a.atttypid, NULL) AS kind FROM pg_attribute a \
+        WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped ORDER BY a.attnum";
+    let schema = format!("published_{workspace_id}");
+    let published = list::Entity::find().filter(list::Column::Published.like(format!("{schema}.%")));
     for list in published.all(transaction).await? {
         let Some((schema, name)) = list.published.as_deref().and_then(|place| place.split_once('.')) else { continue };
-        let Some(scored) = list.scored_id else { continue };
-        let scored = record_table::Entity::find_by_id(scored)
-            .filter(record_table::Column::WorkspaceId.eq(workspace_id))
-            .one(transaction)
-            .await?;
-        let Some(columns) = scored.map(|table| table.stored_columns()).transpose()? else { continue };
+        let place = format!("{}.{}", quoted(schema), quoted(name));
+        let mut columns = Vec::new();
+        for row in transaction.query_all_raw(statement(COLUMNS.into(), [place.as_str().into()])).await? {
+            let (name, kind): (String, String) = (row.try_get("", "name")?, row.try_get("", "kind")?);
+            let kind = match kind.as_str() {
+                "double precision" => Kind::Number,
+                "date" => Kind::Date,
+                _ => Kind::Text,
+            };
+            columns.push(StoredColumn { field: name.clone(), name, kind });
+        }
         if let Some((_, is_theirs, value)) = told_by(&columns, person) {
-            let sql = format!("DELETE FROM {}.{} WHERE {is_theirs}", quoted(schema), quoted(name));
-            transaction.execute_raw(statement(sql, [value])).await?;
+            transaction.execute_raw(statement(format!("DELETE FROM {place} WHERE {is_theirs}"), [value])).await?;
         }
     }
     Ok(())
+}
+
+/// Takes what was remarked with the value, and attached files in which it stands, out of the ledgers; how many. A
+/// value of one or two characters says nothing of anybody where it stands by itself.
+async fn take_out_of_remarks(transaction: &DatabaseTransaction, workspace_id: i64, person: Person<'_>) -> Result<u64> {
+    if person.value.chars().count() < 3 {
+        return Ok(0);
+    }
+    const OF_WORKSPACE: &str =
+        "entry_id IN (SELECT e.id FROM ledger_entry e JOIN study s ON s.id = e.study_id WHERE s.workspace_id = $1)";
+    let said = format!(
+        "UPDATE ledger_remark SET said = replace(said, $2, '(erased)') WHERE {OF_WORKSPACE} AND position($2 IN said) > 0"
+    );
+    let files = format!(
+        "UPDATE ledger_remark SET file = convert_to('This file held records of somebody who was erased.', 'UTF8'), \
+         file_name = 'erased.txt' WHERE {OF_WORKSPACE} AND position(convert_to($2, 'UTF8') IN file) > 0"
+    );
+    let mut taken = 0;
+    for sql in [said, files] {
+        let values = [workspace_id.into(), person.value.into()];
+        taken += transaction.execute_raw(statement(sql, values)).await?.rows_affected();
+    }
+    Ok(taken)
 }
 
 /// Forgets the rows that are shown of files in which the value stands.
