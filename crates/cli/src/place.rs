@@ -6,7 +6,7 @@ use std::time::Duration;
 use clap::Args;
 use pronoia_store::sources::{Connector, Reach, Vault};
 use pronoia_store::{Store, StoreError};
-use pronoia_web::{App, Budget, Config};
+use pronoia_web::{App, Budget, Config, TrustedProxies};
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 
@@ -78,6 +78,7 @@ impl Place {
             folder: None,
             most_upload: 1_024 * 1_000_000,
             behind_tls: false,
+            trusted_proxies: TrustedProxies::default(),
             patience: Duration::from_secs(30),
             demo_account: None,
         }

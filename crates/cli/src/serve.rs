@@ -1,12 +1,13 @@
 //! `pronoia serve`, `pronoia demo` and `pronoia account`.
 
 use std::io::BufRead;
+use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
 use pronoia_store::queries::Unprotected;
-use pronoia_web::{Budget, Config, demonstration};
+use pronoia_web::{Budget, Config, TrustedProxies, demonstration};
 
 use crate::Outcome;
 use crate::place::{Place, runtime};
@@ -31,6 +32,10 @@ pub struct Serve {
     /// Browsers reach it by TLS, which a proxy speaks in front of it: sessions are then sent by TLS only.
     #[arg(long)]
     behind_tls: bool,
+    /// The address of a proxy that says in X-Forwarded-For whom it speaks for; may be given several times. With
+    /// --behind-tls and none named, one on this machine.
+    #[arg(long, value_name = "ADDRESS")]
+    trusted_proxy: Vec<IpAddr>,
     /// The seconds that a client may send nothing in the middle of what it sends.
     #[arg(long, default_value_t = 30)]
     patience_seconds: u64,
@@ -85,6 +90,7 @@ impl Serve {
                 folder: self.folder.clone(),
                 most_upload: self.most_upload_mb * 1_000_000,
                 behind_tls: self.behind_tls,
+                trusted_proxies: TrustedProxies::of(&self.trusted_proxy, self.behind_tls),
                 patience: Duration::from_secs(self.patience_seconds),
                 ..self.place.config()
             };

@@ -112,11 +112,22 @@ async fn a_list_in_which_they_cannot_be_found_is_not_scored() {
     assert!(plain(&failed.text).contains("told by “member_id”, which nameless does not have"), "{}", failed.text);
     assert_eq!(study.store.list(list).await.expect("the list").scored_id, None);
 
-    // The table goes away: nothing is scored as if nobody had asked.
-    let table = study.store.tables(1).await.expect("tables").into_iter().find(|t| t.name == "opt_outs").expect("it");
-    assert_eq!(study.http.submit(&format!("/tables/{}/away", table.id), &[]).status, 303);
-    let failed = study.http.follow(&study.http.submit(&score, &[]).location).await;
-    assert!(plain(&failed.text).contains("“opt_outs”, which is not here any more"), "{}", failed.text);
+    // The newest version goes away, archived or erased: an older one, which lacks some of them, does not stand for it,
+    // and nothing is scored as if nobody had asked.
+    brought(&study.http, "opt_outs.csv", "member_id", &["M1".into(), "M2".into(), "M3".into()]).await;
+    let tables = study.store.tables(1).await.expect("tables");
+    let newest = tables.iter().filter(|t| t.name == "opt_outs").max_by_key(|t| t.version).expect("it");
+    assert_eq!((newest.version, newest.rows), (2, 3));
+    let refused = async || {
+        let failed = study.http.follow(&study.http.submit(&score, &[]).location).await;
+        let says = "“opt_outs”, and its newest version is not here any more";
+        assert!(plain(&failed.text).contains(says), "{}", failed.text);
+    };
+    assert_eq!(study.http.submit(&format!("/tables/{}/away", newest.id), &[]).status, 303);
+    refused().await;
+    let named = [("name", "opt_outs, version 2")];
+    assert_eq!(study.http.submit(&format!("/away/table/{}/erase", newest.id), &named).status, 303);
+    refused().await;
 
     // Somebody says that everybody may be contacted, and answers for it in the ledger.
     assert_eq!(study.http.submit(&address, &[("table", ""), ("column", "")]).status, 303);

@@ -187,15 +187,31 @@ async fn a_source_is_asked_for_reading_only_and_errors_stand_under_their_word() 
         .owner
         .execute_unprepared(&format!(
             "CREATE FUNCTION care.wipe() RETURNS integer LANGUAGE sql SECURITY DEFINER AS 'DELETE FROM care.visits; SELECT 1'; \
-             GRANT DELETE ON care.visits TO {}",
+             CREATE TABLE care.pictures (picture bytea); INSERT INTO care.pictures VALUES ('x'); \
+             GRANT SELECT ON care.pictures TO {0}; GRANT DELETE ON care.visits TO {0}",
             begun.details.account
         ))
         .await
         .expect("made");
     assert_eq!(begun.enter(&[]).status, 303);
+    // An account that could change something is told apart, for as long as it could.
+    for page in ["/sources", "/sources/1"] {
+        let page = plain(&begun.http.get(page).text);
+        assert!(
+            page.contains(&format!("{} may change 1 table", begun.details.account))
+                || page.contains("which may change 1 table"),
+            "{page}"
+        );
+    }
     for (sql, says) in [
         ("SELECT costs FROM care.visits", "<mark>costs</mark>"),
-        ("SELECT care.wipe()", "it cannot change anything"),
+        ("SELECT care.wipe()", "<mark>care</mark>"),
+        (
+            "SELECT $€$,' $€$ AS x) TO STDOUT; ROLLBACK; BEGIN READ WRITE; DELETE FROM care.visits; COMMIT; BEGIN; COPY (SELECT 1 --'",
+            "could not be asked",
+        ),
+        ("SELECT relname FROM pg_class", "<mark>pg_class</mark>"),
+        ("SELECT v.to_json FROM care.visits v", "<mark>to_json</mark>"),
         ("WITH gone AS (DELETE FROM care.visits RETURNING 1) SELECT * FROM gone", "Only a SELECT"),
         ("SELECT 1; SELECT 2", "second statement"),
         ("SELECT pg_sleep(60)", "<mark>pg_sleep</mark>"),
@@ -209,11 +225,12 @@ async fn a_source_is_asked_for_reading_only_and_errors_stand_under_their_word() 
         assert!(page.contains(says), "{sql}: {}", plain(&page));
     }
     for (sql, says) in [
-        ("SELECT costs FROM care.visits", "does not exist"),
-        ("SELECT care.wipe()", "it cannot change anything"),
+        ("SELECT costs FROM care.visits", "There is no column"),
+        ("SELECT care.wipe()", "There is no function"),
         ("DELETE FROM care.visits", "Only a SELECT"),
         ("SELECT 1 / (visit_id - 7) FROM care.visits", "Division by zero"),
-        ("SELECT 'x'::bytea", "No column of the answer"),
+        ("SELECT 'x'::bytea", "cannot be cast"),
+        ("SELECT * FROM care.pictures", "No column of the answer"),
     ] {
         let page = begun.read(sql, "never").await.text;
         assert!(page.contains(says), "{sql}: {}", plain(&page));
@@ -227,6 +244,10 @@ async fn a_source_is_asked_for_reading_only_and_errors_stand_under_their_word() 
     ));
     let left: i64 = count.await.expect("asked").expect("a row").try_get("", "n").expect("a count");
     assert!(left > 0, "every visit is still there");
+    let revoked = format!("REVOKE DELETE ON care.visits FROM {}", begun.details.account);
+    begun.owner.execute_unprepared(&revoked).await.expect("revoked");
+    assert!(!plain(&begun.http.get("/sources/1").text).contains("may change"), "what it may do is looked at each time");
+    assert!(!plain(&begun.http.get("/sources").text).contains("may change"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

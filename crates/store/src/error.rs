@@ -5,6 +5,7 @@ use sea_orm::{DbErr, RuntimeErr};
 use thiserror::Error;
 
 use crate::ledger::Line;
+use crate::pools::answered_lately;
 
 /// Why something could not be stored or found.
 #[derive(Debug, Error)]
@@ -72,7 +73,7 @@ impl StoreError {
 impl From<DbErr> for StoreError {
     fn from(e: DbErr) -> Self {
         match e {
-            DbErr::ConnectionAcquire(_) => Self::Unreachable,
+            DbErr::ConnectionAcquire(_) => no_connection(),
             DbErr::Conn(RuntimeErr::SqlxError(e))
             | DbErr::Exec(RuntimeErr::SqlxError(e))
             | DbErr::Query(RuntimeErr::SqlxError(e)) => of_sqlx(&e),
@@ -94,12 +95,17 @@ impl From<serde_json::Error> for StoreError {
     }
 }
 
+/// Nobody had a connection to give: because others have them all, or because the database gives none.
+fn no_connection() -> StoreError {
+    if answered_lately() { StoreError::Busy("Others are being served.") } else { StoreError::Unreachable }
+}
+
 fn of_sqlx(e: &sqlx::Error) -> StoreError {
     match e {
+        sqlx::Error::PoolTimedOut => no_connection(),
         // A conversation that breaks off while it begins is told as one that makes no sense.
         sqlx::Error::Io(_)
         | sqlx::Error::Protocol(_)
-        | sqlx::Error::PoolTimedOut
         | sqlx::Error::PoolClosed
         | sqlx::Error::WorkerCrashed => StoreError::Unreachable,
         sqlx::Error::Database(d) => match d.code().as_deref() {
@@ -107,6 +113,8 @@ fn of_sqlx(e: &sqlx::Error) -> StoreError {
             Some("22021" | "22P05") => StoreError::Refused(
                 "There is a character in what was sent that no text holds. Take it out and send it again; nothing was changed.".into(),
             ),
+            // It took longer than it may.
+            Some("57014") => StoreError::Busy("It took too long while others were being served."),
             // Somebody else holds what was waited for.
             Some("55P03") => StoreError::Busy("Somebody else is changing the same."),
             // Shutting down, starting up, terminated by an administrator.

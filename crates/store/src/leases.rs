@@ -35,7 +35,7 @@ impl Lease {
 impl Store {
     /// The same store, through which nothing is written once the lease is lost.
     pub fn under(&self, lease: Lease) -> Self {
-        Self { lease: Some(lease), ..self.clone() }
+        Self { lease: Some(lease), ..self.for_jobs() }
     }
 
     /// The lease under which is written, if it is a job that writes.

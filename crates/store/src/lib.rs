@@ -24,6 +24,7 @@ pub mod lists;
 mod locks;
 pub mod models;
 pub mod people;
+mod pools;
 pub mod programs;
 pub mod queries;
 pub mod records;
@@ -46,10 +47,10 @@ pub use entity::{
 };
 pub use error::StoreError;
 
-use std::time::Duration;
-
-use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection};
+use sea_orm::{ConnectionTrait, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
+
+use pools::Pools;
 
 /// What every function of the store returns.
 pub type Result<T> = std::result::Result<T, StoreError>;
@@ -57,7 +58,10 @@ pub type Result<T> = std::result::Result<T, StoreError>;
 /// A connection to the database; cheap to clone.
 #[derive(Clone)]
 pub struct Store {
+    /// The connections that are used.
     db: DatabaseConnection,
+    /// All of them.
+    pools: pools::Pools,
     /// The lease under which a job writes.
     lease: Option<leases::Lease>,
     /// What is known about questions in SQL.
@@ -70,9 +74,6 @@ impl std::fmt::Debug for Store {
     }
 }
 
-/// How often a server that starts, or is busy, is knocked at; three seconds each.
-const MOST_KNOCKS: usize = 4;
-
 impl Store {
     /// Connects, waiting a little for a server that is not ready yet, and brings
     /// the schema up to date.
@@ -80,22 +81,30 @@ impl Store {
     /// # Errors
     /// [`StoreError::Unreachable`] if no server answers.
     pub async fn open(url: &str) -> Result<Self> {
-        let mut options = ConnectOptions::new(url);
-        options
-            .max_connections(16)
-            .acquire_timeout(Duration::from_secs(3))
-            .connect_timeout(Duration::from_secs(3))
-            .sqlx_logging(false);
-        let mut knocks = 1;
-        let db = loop {
-            match Database::connect(options.clone()).await.map_err(StoreError::from) {
-                Err(StoreError::Unreachable) if knocks < MOST_KNOCKS => knocks += 1,
-                answer => break answer?,
-            }
-        };
+        let pools = Pools::open(url).await?;
         // Several servers that start at once do not change the tables at once.
-        locks::alone(url, locks::Lock::Schema, async { Ok(schema::Migrator::up(&db, None).await?) }).await?;
-        Ok(Self { db, lease: None, questions: queries::SharedQuestions::default() })
+        locks::alone(url, locks::Lock::Schema, async { Ok(schema::Migrator::up(&pools.jobs, None).await?) }).await?;
+        Ok(Self { db: pools.pages.clone(), pools, lease: None, questions: queries::SharedQuestions::default() })
+    }
+
+    /// The same store, by the connections that jobs use.
+    pub fn for_jobs(&self) -> Self {
+        Self { db: self.pools.jobs.clone(), ..self.clone() }
+    }
+
+    /// The same store, by the connections that files are written with that somebody takes away.
+    pub fn for_exports(&self) -> Self {
+        Self { db: self.pools.exports.clone(), ..self.clone() }
+    }
+
+    /// The same store, by the connections that previews use.
+    pub fn for_previews(&self) -> Self {
+        Self { db: self.pools.previews.clone(), ..self.clone() }
+    }
+
+    /// The same store, by the connections that a server shows with that it is alive.
+    pub fn for_signs_of_life(&self) -> Self {
+        Self { db: self.pools.signs_of_life.clone(), ..self.clone() }
     }
 
     /// Whether the database answers now.
@@ -104,6 +113,7 @@ impl Store {
     /// [`StoreError::Unreachable`] if it does not.
     pub async fn ping(&self) -> Result<()> {
         self.db.execute_unprepared("SELECT 1").await?;
+        pools::note_answer();
         Ok(())
     }
 

@@ -14,11 +14,13 @@ use pronoia_store::sources::Connector;
 use crate::Budget;
 use crate::api::served::Served;
 use crate::books::Books;
+use crate::clients::TrustedProxies;
 use crate::judged::Judged;
 use crate::kept::Kept;
 use crate::pages::compare::Worth;
 use crate::pages::decide::Parts;
 use crate::pages::forms::Carried;
+use crate::turns::Turns;
 
 /// Customers weighed by amounts, and what else takes much room, that is kept.
 const WEIGHED: usize = 12;
@@ -47,6 +49,8 @@ pub struct Config {
     pub most_upload: u64,
     /// Whether browsers reach it by TLS, which somebody else speaks in front of it.
     pub behind_tls: bool,
+    /// The proxies in front of it that say whom they speak for.
+    pub trusted_proxies: TrustedProxies,
     /// How long a client may send nothing in the middle of what it sends.
     pub patience: Duration,
     /// E-mail and password to show on the sign-in page of a demonstration.
@@ -88,6 +92,10 @@ pub struct App {
     pub(crate) carried: Kept<i64, Carried>,
     /// What answers calls of other programs.
     pub(crate) served: Served,
+    /// Files that are written for somebody to take away.
+    pub(crate) exports: Turns,
+    /// Previews that read many rows.
+    pub(crate) previews: Turns,
 }
 
 impl App {
@@ -110,6 +118,8 @@ impl App {
             mean_of_acted: Kept::most(GROUPED),
             carried: Kept::most(WEIGHED),
             served: Served::default(),
+            exports: Turns::new(2, 8, "Other files are being written."),
+            previews: Turns::new(2, 8, "Other previews are being worked out."),
         }
     }
 

@@ -5,6 +5,7 @@ mod app;
 mod assets;
 mod books;
 mod budget;
+mod clients;
 pub mod demonstration;
 mod error;
 mod frame;
@@ -15,11 +16,13 @@ mod rights;
 mod security;
 mod session;
 mod text;
+mod turns;
 mod walk;
 pub mod work;
 
 pub use app::{App, Config};
 pub use budget::Budget;
+pub use clients::TrustedProxies;
 pub use rights::{Door, Right, doors};
 
 use std::time::Duration;
@@ -51,6 +54,7 @@ pub async fn serve(app: App) -> std::io::Result<()> {
     let workers = work::start(&app, 2);
     let writing = tokio::spawn(api::served::Served::keep_writing(app.clone()));
     let server_app = app.clone();
+    let connections = clients::Connections::new(app.config.trusted_proxies.clone());
     let server =
         HttpServer::new(move || {
             actix_web::App::new()
@@ -59,11 +63,19 @@ pub async fn serve(app: App) -> std::io::Result<()> {
                     error::PageError::Refused(format!("The form could not be read: {e}.")).into()
                 }))
                 .wrap(actix_web::middleware::from_fn(rights::guard))
+                .wrap(actix_web::middleware::from_fn(clients::whole_bodies))
                 .wrap(actix_web::middleware::from_fn(security::headers))
                 .wrap(actix_web::middleware::Compress::default())
                 .configure(api::service)
                 .configure(pages::routes)
                 .default_service(web::to(pages::nothing_here))
+        })
+        .on_connect(move |connection, extensions| {
+            let stream = connection.downcast_ref::<actix_web::rt::net::TcpStream>();
+            let peer = stream.and_then(|stream| Some((stream, stream.peer_addr().ok()?)));
+            if let Some(held) = peer.and_then(|(stream, peer)| connections.admit(stream, peer)) {
+                extensions.insert(held);
+            }
         })
         .workers(2)
         .keep_alive(KEPT_OPEN)

@@ -18,7 +18,7 @@ use sea_orm::{
 use crate::entity::{campaign, do_not_contact, ledger_entry, list, model, record_table, study};
 use crate::jobs::{Work, put};
 use crate::records::{StoredColumn, quoted, relation};
-use crate::{Result, Store, StoreError};
+use crate::{Result, Store, StoreError, pools};
 
 pub(crate) use identity::make_blank;
 
@@ -126,7 +126,10 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn erasures(&self) -> Result<i64> {
-        Ok(sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM erased_identity").fetch_one(self.pool()).await?)
+        let erasures = sqlx::query_scalar("SELECT coalesce(max(id), 0) FROM erased_identity").fetch_one(self.pool());
+        let erasures = erasures.await?;
+        pools::note_answer();
+        Ok(erasures)
     }
 
     /// Tables among some, also those that are put away.

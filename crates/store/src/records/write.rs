@@ -98,7 +98,8 @@ impl Store {
             .map(|((name, kind), field)| StoredColumn { name: name.clone(), field, kind: *kind })
             .collect();
         own_schema(self, workspace_id).await?;
-        let mut transaction = self.pool().begin().await?;
+        // It stays open for as long as rows come.
+        let mut transaction = self.for_jobs().pool().begin().await?;
         let id: i64 = sqlx::query_scalar("SELECT nextval('record_table_id_seq')").fetch_one(&mut *transaction).await?;
         let definitions: Vec<String> = columns
             .iter()

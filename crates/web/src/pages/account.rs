@@ -6,9 +6,10 @@ use pronoia_store::StoreError;
 use pronoia_store::accounts::{Denied, Origin};
 use serde::Deserialize;
 
-use super::sign_in::{address_of, agent_of, too_many};
+use super::sign_in::{agent_of, too_many};
 use super::{PageResult, Signed, see_other};
 use crate::App;
+use crate::clients::address_of;
 use crate::error::html;
 use crate::frame::Frame;
 use crate::session::Visitor;

@@ -66,7 +66,8 @@ pub async fn page(
         Some(second) => {
             let other = app.store.table(workspace, second).await?;
             let append = Append { first: table.id, second, name: String::new() };
-            let (account, problem) = match app.store.append_account(workspace, &append).await {
+            let _turn = app.previews.take().await?;
+            let (account, problem) = match app.store.for_previews().append_account(workspace, &append).await {
                 Ok(account) => (Some(account), None),
                 Err(pronoia_store::StoreError::Refused(sentence)) => (None, Some(sentence)),
                 Err(e) => return Err(e.into()),
@@ -83,7 +84,10 @@ pub async fn make(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, f
     let second = form.with.ok_or_else(|| PageError::Refused("Choose the table to put below this one.".into()))?;
     let append = Append { first: *path, second, name: super::table_name(&form.name)? };
     // Better said now than by the job.
-    app.store.append_account(visitor.workspace_id(), &append).await?;
+    {
+        let _turn = app.previews.take().await?;
+        app.store.for_previews().append_account(visitor.workspace_id(), &append).await?;
+    }
     let title = format!("Making {}", append.name);
     let job = app.store.enqueue_once(visitor.workspace_id(), None, &title, &Work::Append { append }).await?;
     see_other(&format!("/jobs/{job}"))

@@ -2,10 +2,11 @@
 
 use std::fs::File;
 use std::io::{BufWriter, Seek};
+use std::sync::{Arc, Weak};
 
 use actix_web::HttpResponse;
 use actix_web::body::SizedStream;
-use actix_web::web::{self, Bytes};
+use actix_web::web::Bytes;
 use futures_util::stream::try_unfold;
 use pronoia_core::Table;
 use pronoia_core::score::{FileError, Form};
@@ -73,14 +74,20 @@ impl Taking<'_> {
         read.extend(self.also);
         read.sort_unstable();
         read.dedup();
-        let mut parts = app.store.parts(self.table, Some(&read), ROWS).await?;
+        let _turn = app.exports.take().await?;
+        let mut parts = app.store.for_exports().parts(self.table, Some(&read), ROWS).await?;
         let (rows, keep, folder) = (self.rows, self.keep, app.config.uploads.clone());
+        // Whoever leaves while it is written lets it be.
+        let (stays, asker) = asker();
         let writing = move || -> Result<File, NotWritten> {
             std::fs::create_dir_all(&folder)?;
             // It has no name, and is gone with whoever reads it.
             let mut file = tempfile::tempfile_in(&folder)?;
             let mut written = form.begin(&columns, rows, BufWriter::new(&mut file))?;
             while let Some(part) = parts.wait()? {
+                if stays.upgrade().is_none() {
+                    return Err(NotWritten::Columns("whoever asked for it has left".into()));
+                }
                 let chosen = columns.iter().filter_map(|(name, _)| part.column(name).cloned()).collect();
                 let chosen = Table::new(chosen).map_err(NotWritten::Columns)?;
                 match &keep {
@@ -95,11 +102,28 @@ impl Taking<'_> {
             file.rewind()?;
             Ok(file)
         };
-        let file = web::block(writing)
-            .await
-            .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))??;
+        let file = behind(writing).await??;
+        drop(asker);
         attachment(file, &format!("{name}.{}", form.extension()), form.media_type())
     }
+}
+
+/// Whether somebody still waits for something: there is nothing to upgrade to once they have left.
+fn asker() -> (Weak<()>, Arc<()>) {
+    let asker = Arc::new(());
+    (Arc::downgrade(&asker), asker)
+}
+
+/// Works something out on a thread of its own, which stands back behind whatever answers pages.
+async fn behind<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, PageError> {
+    let (sender, receiver) = tokio::sync::oneshot::channel();
+    let thread = std::thread::Builder::new().name("export".into()).spawn(move || {
+        crate::work::stand_back();
+        // Nobody receives it any more who has left.
+        let _ = sender.send(work());
+    });
+    thread.map_err(PageError::File)?;
+    receiver.await.map_err(|_| PageError::BrokeOff)
 }
 
 /// A file that was written, sent piece by piece.

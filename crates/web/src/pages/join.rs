@@ -132,7 +132,11 @@ async fn chosen(
     };
     let names = |columns: &[StoredColumn]| -> Vec<String> { columns.iter().map(|c| c.name.clone()).collect() };
     let first_try = form.take.is_empty();
-    let account = app.store.key_account(workspace, &form.join(table.id)?).await;
+    let join = form.join(table.id)?;
+    let account = {
+        let _turn = app.previews.take().await?;
+        app.store.for_previews().key_account(workspace, &join).await
+    };
     if let (true, Ok(counted)) = (first_try, &account) {
         // Many rows for one customer are to be rolled up; a few repeated ones hardly are.
         let many = counted.second.repeated * 10 > counted.second.keys;

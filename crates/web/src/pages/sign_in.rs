@@ -5,10 +5,10 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
 use pronoia_store::accounts::{Denied, Origin};
 use serde::Deserialize;
-use std::net::IpAddr;
 
 use super::Signed;
 use crate::App;
+use crate::clients::address_of;
 use crate::error::{PageError, PageResult, html, see_other};
 use crate::session::{self, Visitor};
 use crate::text;
@@ -28,16 +28,6 @@ pub(super) fn too_many(seconds: u64) -> String {
         _ => text::counted(seconds.div_ceil(60) as usize, "minute", "minutes"),
     };
     format!("Too many attempts. Wait {wait} and try again.")
-}
-
-/// The network address of whoever asks.
-pub(super) fn address_of(app: &App, request: &HttpRequest) -> String {
-    // What stands in front says last whom it speaks for; anything before that was said by whoever asks.
-    let forwarded = request.headers().get("x-forwarded-for").filter(|_| app.config.behind_tls);
-    let last =
-        forwarded.and_then(|f| f.to_str().ok()).and_then(|f| f.rsplit(',').next()?.trim().parse::<IpAddr>().ok());
-    let address = last.or_else(|| request.peer_addr().map(|peer| peer.ip()));
-    address.map_or_else(String::new, |address| address.to_string())
 }
 
 /// What their browser says that it is.

@@ -9,9 +9,9 @@ const EVERY: Duration = Duration::from_secs(1);
 
 /// Looks now and then, for as long as the server runs.
 pub(super) async fn keep_forgetting(app: App) {
-    let mut known = None;
+    let (mut known, store) = (None, app.store.for_signs_of_life());
     loop {
-        match app.store.erasures().await {
+        match store.erasures().await {
             Ok(erasures) => {
                 if known.is_some_and(|known| known != erasures) {
                     app.forget_customers();

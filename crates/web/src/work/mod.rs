@@ -71,7 +71,7 @@ impl From<Cancelled> for Trouble {
 impl From<StoreError> for Trouble {
     fn from(e: StoreError) -> Self {
         match e {
-            StoreError::Unreachable => Self::Away,
+            StoreError::Unreachable | StoreError::Busy(_) => Self::Away,
             StoreError::Stopped => Self::Stopped,
             StoreError::LeaseLost => Self::Lost,
             other => Self::Failed(other.to_string()),
@@ -135,7 +135,7 @@ impl Workers {
         self.keeping.iter().for_each(JoinHandle::abort);
         for (lease, watch) in self.at_work.take() {
             // From here on nothing is written for it.
-            if let Err(e) = self.app.store.give_back(lease).await {
+            if let Err(e) = self.app.store.for_signs_of_life().give_back(lease).await {
                 tracing::warn!("job {} could not be given back: {e}", lease.job);
             }
             watch.cancel();
@@ -152,10 +152,11 @@ pub fn start(app: &App, count: usize) -> Workers {
     let handles = (0..count)
         .map(|i| {
             let (app, stopping, at_work) = (app.clone(), Arc::clone(&stopping), at_work.clone());
+            let queue = app.store.for_signs_of_life();
             let name = format!("{}-{i}-{:08x}", std::process::id(), rand::random::<u32>());
             tokio::spawn(async move {
                 while !stopping.load(Ordering::Relaxed) {
-                    if !step(&app, &name, &at_work).await {
+                    if !step(&app, &queue, (&name, &at_work)).await {
                         tokio::time::sleep(IDLE).await;
                     }
                 }
@@ -180,8 +181,8 @@ pub async fn drain(app: &App) -> Result<(), String> {
 }
 
 /// Takes and does one job; false if there was none.
-async fn step(app: &App, worker: &str, at_work: &AtWork) -> bool {
-    match app.store.give_up_jobs().await {
+async fn step(app: &App, queue: &Store, (worker, at_work): (&str, &AtWork)) -> bool {
+    match queue.give_up_jobs().await {
         Ok(given_up) => {
             for work in given_up {
                 put_aside(app, &work, "failed").await;
@@ -190,7 +191,7 @@ async fn step(app: &App, worker: &str, at_work: &AtWork) -> bool {
         Err(e) => tracing::warn!("the queue cannot be read: {e}"),
     }
     // Of the workers one at most is at something that may take a day.
-    match app.store.take_job(worker, !at_work.has_long()).await {
+    match queue.take_job(worker, !at_work.has_long()).await {
         Ok(Some(taken)) => {
             run(app, taken, at_work).await;
             true
@@ -206,14 +207,14 @@ async fn step(app: &App, worker: &str, at_work: &AtWork) -> bool {
 async fn run(app: &App, taken: Taken, at_work: &AtWork) -> Ending {
     let (watch, lease) = (Watch::default(), taken.lease);
     at_work.begin(&taken, &watch);
-    let beating = tokio::spawn(beat(app.store.clone(), lease, at_work.clone(), watch.clone()));
+    let beating = tokio::spawn(beat(app.store.for_signs_of_life(), lease, at_work.clone(), watch.clone()));
     // A panic in the computation ends the job, not the worker.
     let (task_app, task_watch) = (app.under(lease), watch.clone());
     let result = tokio::spawn(async move { perform(&task_app, &taken, &task_watch).await }).await;
     beating.abort();
     at_work.end(lease);
     let Some(ending) = ending_of(lease.job, result) else { return Ending::Stopped };
-    if let Err(e) = app.store.end_job(lease, &ending, &watch.heard().log).await {
+    if let Err(e) = app.store.for_signs_of_life().end_job(lease, &ending, &watch.heard().log).await {
         tracing::warn!("the end of job {} could not be written down: {e}", lease.job);
     }
     ending
@@ -312,7 +313,7 @@ async fn perform(app: &App, taken: &Taken, watch: &Watch) -> Result<String, Trou
 }
 
 /// Lets the present thread have what pages and the database leave of the machine.
-fn stand_back() {
+pub(crate) fn stand_back() {
     // Where the system does not allow it, the work is done all the same.
     if let Err(e) = rustix::process::nice(LOWEST) {
         tracing::debug!("a computation could not be put behind pages: {e}");

@@ -75,12 +75,12 @@ pub async fn preview(
     // A step may have learned from the outcome.
     let outcome = study.state.outcome.as_ref().filter(|_| !actions.is_empty());
     read.extend(outcome.map(|o| o.column.clone()).filter(|name| !read.contains(name)));
+    let _turn = app.previews.take().await?;
+    let store = app.store.for_previews();
     let table = match read.as_slice() {
         // An expression may read nothing; any column has as many rows.
-        [] => {
-            app.store.first_rows(&study.table, &raw[..1].iter().map(|c| c.0.clone()).collect::<Vec<_>>(), TRIED).await?
-        }
-        read => app.store.first_rows(&study.table, read, TRIED).await?,
+        [] => store.first_rows(&study.table, &raw[..1].iter().map(|c| c.0.clone()).collect::<Vec<_>>(), TRIED).await?,
+        read => store.first_rows(&study.table, read, TRIED).await?,
     };
     let all: Vec<usize> = (0..table.rows()).collect();
     let happened = outcome.and_then(|o| o.read(&table).ok()).unwrap_or_default();
