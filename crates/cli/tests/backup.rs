@@ -8,7 +8,7 @@ use std::process::{Command, Output};
 
 use pronoia_core::learn::Settings;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
-use sea_orm::{ConnectionTrait, Database, DbBackend, Statement};
+use sea_orm::{ConnectOptions, ConnectionTrait, Database, DbBackend, Statement};
 use support::study::{Study, queued};
 use support::{Cluster, EMAIL, Http, PASSWORD, Server, new_database, open_folder, plain, until};
 
@@ -149,13 +149,47 @@ async fn a_damaged_backup_or_a_database_in_use_is_refused_and_nothing_is_touched
     let name = std::fs::read_dir(&uploads).expect("files").next().expect("one").expect("read").file_name();
     std::fs::write(into.join(&name), "another's").expect("written");
     let output = run("restore", &at("whole"), &empty, &into);
-    assert!(!output.status.success() && said(&output).contains("exists"), "{}", said(&output));
+    assert!(!output.status.success() && said(&output).contains("is another file"), "{}", said(&output));
     assert_eq!(std::fs::read_to_string(into.join(&name)).expect("read"), "another's");
     assert!(contents(&empty).await.is_empty());
     std::fs::remove_file(into.join(&name)).expect("removed");
     let output = run("restore", &at("whole"), &empty, &into);
     assert!(output.status.success(), "{}", said(&output));
     assert_eq!(contents(&empty).await, contents(&server.database).await);
+
+    // Whoever is killed in the middle of it leaves nothing half-made, and runs it again.
+    for pause in [5, 20, 40, 80, 150, 300, 600] {
+        let (empty, into) = (new_database(&server.database).await, folder.path().join(format!("killed {pause}")));
+        let mut restoring = Command::new(env!("CARGO_BIN_EXE_pronoia"))
+            .args(["restore".as_ref(), "--uploads".as_ref(), into.as_os_str(), at("whole").as_os_str()])
+            .env("DATABASE_URL", &empty)
+            .stderr(std::process::Stdio::null())
+            .spawn()
+            .expect("the program runs");
+        tokio::time::sleep(std::time::Duration::from_millis(pause)).await;
+        restoring.kill().expect("killed");
+        restoring.wait().expect("ended");
+        // What it had begun in the database ends with it.
+        let others =
+            "SELECT count(*) FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()";
+        let mut one = ConnectOptions::new(&empty);
+        one.max_connections(1);
+        let connection = Database::connect(one).await.expect("the database");
+        until("nobody is at it any more", || async {
+            let asked = Statement::from_string(DbBackend::Postgres, others);
+            let row = connection.query_one_raw(asked).await.ok()??;
+            (row.try_get_by_index::<i64>(0).ok()? == 0).then_some(())
+        })
+        .await;
+        connection.close().await.expect("closed");
+        let present = contents(&empty).await;
+        if !present.contains_key("public.study") {
+            assert!(present.is_empty(), "{pause}: {:?}", present.keys());
+            let again = run("restore", &at("whole"), &empty, &into);
+            assert!(again.status.success(), "{pause}: {}", said(&again));
+        }
+        assert_eq!(contents(&empty).await, contents(&server.database).await, "{pause}");
+    }
 
     let nowhere = run("backup", &at("further"), "postgres://nobody:x@127.0.0.1:1/none", &uploads);
     assert!(said(&nowhere).contains("No PostgreSQL server answers at 127.0.0.1:1"), "{}", said(&nowhere));

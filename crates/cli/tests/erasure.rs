@@ -239,6 +239,11 @@ async fn only_owners_stop_an_erasure_and_missing_tables_do_not_end_it() {
     study.server.run().await;
     let stopped = analyst.post(&format!("/jobs/{job}/cancel"), &[("csrf", &csrf)]);
     assert!(stopped.status == 403 && stopped.text.contains("only owners"), "{}", stopped.text);
-    until("it is done", || async { (study.store.job(1, job).await.ok()?.state == "done").then_some(()) }).await;
+    let ended = until("it ends", || async {
+        let job = study.store.job(1, job).await.ok()?;
+        (!["queued", "running"].contains(&job.state.as_str())).then_some(job)
+    })
+    .await;
+    assert_eq!(ended.state, "done", "{:?}", ended.outcome);
     assert_eq!(stands_in(&study, &ID.to_string()).await, Vec::<String>::new());
 }

@@ -113,9 +113,7 @@ impl Pools {
                 "the database allows {allowed} connections, and this server takes up to {most}: raise max_connections"
             );
         } else {
-            tracing::info!(
-                "this server takes up to {most} connections; the database has room for {servers} such servers"
-            );
+            tracing::debug!("up to {most} connections are taken; there is room for {servers} such servers");
         }
         let pool = |purpose: Purpose| {
             let mut settings = vec![("lock_timeout", purpose.lock)];

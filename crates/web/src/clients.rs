@@ -90,12 +90,13 @@ struct Open {
     next: u64,
     total: usize,
     /// By address, those that are open for longest first.
-    by_address: HashMap<IpAddr, VecDeque<(u64, TcpStream)>>,
+    by_address: HashMap<IpAddr, VecDeque<(u64, Arc<TcpStream>)>>,
 }
 
 /// A connection, for as long as it is open.
 #[derive(Debug)]
 pub struct Held {
+    stream: Arc<TcpStream>,
     number: u64,
     address: IpAddr,
     connections: Connections,
@@ -118,13 +119,13 @@ impl Connections {
     /// for it: of whom there are most.
     pub fn admit(&self, stream: &impl AsFd, peer: SocketAddr) -> Option<Held> {
         let address = peer.ip().to_canonical();
-        let own = stream.as_fd().try_clone_to_owned().map(TcpStream::from);
+        let own = stream.as_fd().try_clone_to_owned().map(|own| Arc::new(TcpStream::from(own)));
         let own = own.inspect_err(|e| tracing::warn!("a connection could not be counted: {e}")).ok()?;
         let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
         let number = open.next;
         open.next += 1;
         open.total += 1;
-        open.by_address.entry(address).or_default().push_back((number, own));
+        open.by_address.entry(address).or_default().push_back((number, Arc::clone(&own)));
         let of_address = open.by_address.get(&address).map_or(0, VecDeque::len);
         if of_address > MOST_OF_ADDRESS && !self.trusted.trusts(address) {
             open.close_oldest(address);
@@ -132,7 +133,7 @@ impl Connections {
             let most = open.by_address.iter().max_by_key(|(_, of)| of.len()).map(|(address, _)| *address);
             open.close_oldest(most.unwrap_or(address));
         }
-        Some(Held { number, address, connections: self.clone() })
+        Some(Held { stream: own, number, address, connections: self.clone() })
     }
 }
 
@@ -145,6 +146,12 @@ impl Open {
             let _ = stream.shutdown(Shutdown::Both);
         }
     }
+}
+
+/// Whether the other side has closed a connection.
+fn is_closed(stream: &TcpStream) -> bool {
+    // It does not block: without anything to read it says so at once.
+    matches!(stream.peek(&mut [0]), Ok(0))
 }
 
 impl Drop for Held {
@@ -209,6 +216,30 @@ pub async fn whole_bodies(
         request.set_payload(Payload::Stream { payload: Box::pin(timed) });
     }
     next.call(request).await
+}
+
+/// How often it is looked whether somebody still waits.
+const GLANCE: Duration = Duration::from_millis(250);
+
+/// Ends what is worked out for a page once whoever asked for it has left. What changes something is done to its end.
+pub async fn while_asked(
+    request: ServiceRequest,
+    next: Next<impl MessageBody>,
+) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
+    let stream = request.conn_data::<Held>().map(|held| Arc::clone(&held.stream));
+    let stream = stream.filter(|_| request.method() == Method::GET);
+    let answering = next.call(request);
+    tokio::pin!(answering);
+    loop {
+        tokio::select! {
+            answer = &mut answering => return answer,
+            () = tokio::time::sleep(GLANCE) => {
+                if stream.as_ref().is_some_and(|stream| is_closed(stream)) {
+                    return Err(actix_web::error::ErrorRequestTimeout("whoever asked has left"));
+                }
+            }
+        }
+    }
 }
 
 #[cfg(test)]

@@ -64,6 +64,7 @@ pub async fn serve(app: App) -> std::io::Result<()> {
                 }))
                 .wrap(actix_web::middleware::from_fn(rights::guard))
                 .wrap(actix_web::middleware::from_fn(clients::whole_bodies))
+                .wrap(actix_web::middleware::from_fn(clients::while_asked))
                 .wrap(actix_web::middleware::from_fn(security::headers))
                 .wrap(actix_web::middleware::Compress::default())
                 .configure(api::service)

@@ -84,6 +84,14 @@ impl Http {
         answer.body_mut().with_config().limit(100_000_000).read_to_vec().expect("a body")
     }
 
+    /// The status of an answer, whatever it holds.
+    pub fn status(&self, path: &str) -> u16 {
+        let asked = self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call();
+        let mut answer = asked.expect("an answer");
+        answer.body_mut().with_config().limit(100_000_000).read_to_vec().expect("a body");
+        answer.status().as_u16()
+    }
+
     /// What stands above a file.
     pub fn headers(&self, path: &str) -> ureq::http::HeaderMap {
         let answer = self.agent.get(format!("{}{path}", self.url)).header("cookie", &self.cookie).call();

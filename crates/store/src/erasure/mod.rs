@@ -145,6 +145,15 @@ impl Store {
             .await?)
     }
 
+    /// Whether the rows of a table are there.
+    ///
+    /// # Errors
+    /// If the database does not answer.
+    pub async fn is_stored(&self, table: &record_table::Model) -> Result<bool> {
+        let relation = relation(table.workspace_id, table.id);
+        Ok(sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL").bind(relation).fetch_one(self.pool()).await?)
+    }
+
     /// Has the database give back the room in which erased rows still lie, and keeps a table's figures
     /// without them.
     ///

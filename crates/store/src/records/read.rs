@@ -16,8 +16,7 @@ impl Store {
     /// [`StoreError::NotFound`] for a column that the table does not have.
     pub async fn columns(&self, table: &record_table::Model, names: Option<&[String]>) -> Result<Table> {
         let columns = columns_of(table, names)?;
-        let mut connection = self.pool().acquire().await?;
-        read(&mut connection, table.workspace_id, table.id, &columns, Part::All).await
+        self.read_part(table, &columns, Part::All).await
     }
 
     /// The first rows of the columns asked for, in the order of the source.
@@ -27,8 +26,7 @@ impl Store {
     pub async fn first_rows(&self, table: &record_table::Model, names: &[String], most: u64) -> Result<Table> {
         let mut columns = table.stored_columns()?;
         columns.retain(|c| names.contains(&c.name));
-        let mut connection = self.pool().acquire().await?;
-        read(&mut connection, table.workspace_id, table.id, &columns, Part::First(most)).await
+        self.read_part(table, &columns, Part::First(most)).await
     }
 
     /// Every so many rows of the columns asked for, the first of them among
@@ -39,8 +37,19 @@ impl Store {
     pub async fn every_nth(&self, table: &record_table::Model, names: &[String], nth: u64) -> Result<Table> {
         let mut columns = table.stored_columns()?;
         columns.retain(|c| names.contains(&c.name));
+        self.read_part(table, &columns, Part::EveryNth(nth)).await
+    }
+}
+
+impl Store {
+    async fn read_part(&self, table: &record_table::Model, columns: &[StoredColumn], part: Part) -> Result<Table> {
         let mut connection = self.pool().acquire().await?;
-        read(&mut connection, table.workspace_id, table.id, &columns, Part::EveryNth(nth)).await
+        let read = read(&mut connection, table.workspace_id, table.id, columns, part).await;
+        if read.is_err() {
+            // What the database still says of it is not to be taken for an answer to somebody else.
+            connection.close_on_drop();
+        }
+        read
     }
 }
 
@@ -176,8 +185,12 @@ impl Store {
                 Ok(true) => {}
                 // What is still on its way is nobody's; the next one gets another connection.
                 Ok(false) => connection.close_on_drop(),
-                // Of nobody who is gone, it is known already.
-                Err(e) => drop(failing.send(Err(e)).await),
+                Err(e) => {
+                    // What the database still says of it is not to be taken for an answer to somebody else.
+                    connection.close_on_drop();
+                    // Of nobody who is gone, it is known already.
+                    drop(failing.send(Err(e)).await);
+                }
             }
         });
         Ok(Parts(parts))

@@ -7,7 +7,7 @@ use pronoia_core::profile::Evenly;
 use super::fit::fit_and_judge;
 use super::import::DESCRIBED;
 use super::{Trouble, Watch, compute};
-use pronoia_store::StoreError;
+use pronoia_store::record_table;
 
 use crate::App;
 
@@ -21,23 +21,12 @@ pub(super) async fn take_out(app: &App, workspace: i64, tables: &[i64], watch: &
     for table in app.store.tables_of(workspace, tables).await? {
         watch.tell(&format!("Describing {} anew", table.name), 0.1);
         let mut evenly = if table.is_list { Evenly::up_to(DESCRIBED) } else { Evenly::whole() };
-        let mut parts = app.store.parts(&table, None, ROWS).await?;
-        let read = loop {
-            match parts.next().await {
-                Ok(Some(part)) => {
-                    watch.go_on()?;
-                    evenly.meet(part);
-                }
-                Ok(None) => break Ok(()),
-                Err(e) => break Err(e),
-            }
-        };
-        if let Err(e) = read {
+        if let Err(trouble) = read(app, &table, &mut evenly, watch).await {
             // A table that was erased meanwhile holds nobody.
-            match app.store.table(workspace, table.id).await {
-                Err(StoreError::NotFound(_)) => continue,
-                _ => return Err(e.into()),
+            if app.store.is_stored(&table).await? {
+                return Err(trouble);
             }
+            continue;
         }
         let profile = compute(move || evenly.described()).await?;
         app.store.describe_anew(&table, &profile).await?;
@@ -54,6 +43,16 @@ pub(super) async fn take_out(app: &App, workspace: i64, tables: &[i64], watch: &
         }
     }
     Ok("/erasure".into())
+}
+
+/// Reads the rows of a table, part by part.
+async fn read(app: &App, table: &record_table::Model, evenly: &mut Evenly, watch: &Watch) -> Result<(), Trouble> {
+    let mut parts = app.store.parts(table, None, ROWS).await?;
+    while let Some(part) = parts.next().await? {
+        watch.go_on()?;
+        evenly.meet(part);
+    }
+    Ok(())
 }
 
 /// Fits a model again in its own place, if it holds customers of these tables: the nearest of them are what
