@@ -57,6 +57,11 @@ impl Visitor {
         self.0.workspace.id
     }
 
+    /// Whether they do the work here, and do not only look at it.
+    pub fn does_work(&self) -> bool {
+        self.0.role >= Role::Analyst
+    }
+
     /// Whether they say who may do what here.
     pub fn is_owner(&self) -> bool {
         self.0.role == Role::Owner

@@ -28,6 +28,8 @@ const USUAL_PORT: u16 = 5432;
 struct Sources {
     frame: Frame,
     sources: Vec<source::Model>,
+    /// Whether whoever looks may ask them.
+    may_ask: bool,
     encryptions: [Encryption; 3],
     /// What was entered and refused, without the password.
     entered: Form,
@@ -42,7 +44,8 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
 async fn list(app: &App, visitor: &Visitor, entered: Form, problem: Option<String>) -> PageResult {
     let sources = app.store.sources(visitor.workspace_id()).await?;
     let frame = Frame::plain(app, visitor).await?;
-    html(&Sources { frame, sources, encryptions: Encryption::ALL, entered, problem })
+    let may_ask = visitor.does_work();
+    html(&Sources { frame, sources, may_ask, encryptions: Encryption::ALL, entered, problem })
 }
 
 /// A source as it is entered.
