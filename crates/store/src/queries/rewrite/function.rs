@@ -55,7 +55,7 @@ impl Rewriter<'_> {
         if !only_for(&[Call::Aggregate], duplicate_treatment.is_some())
             || !only_for(&[Call::Aggregate, Call::Ordered], filter.is_some())
             || !only_for(&[Call::Aggregate, Call::Window], over.is_some())
-            || (call == Call::Ordered) != !within_group.is_empty()
+            || (call == Call::Ordered) == within_group.is_empty()
             || (call == Call::Window && over.is_none())
         {
             return self.refuse(wrong_call(word, call), span);
