@@ -42,9 +42,9 @@ pub enum ApiError {
     /// Not JSON.
     #[error("Send JSON as application/json.")]
     NotJson,
-    /// From the store.
-    #[error("The database is away; try again shortly.")]
-    Store(StoreError),
+    /// Not now; what the caller may do is to try again.
+    #[error("{0}")]
+    NotNow(String),
     /// Ours.
     #[error("{0}")]
     Broken(String),
@@ -53,10 +53,13 @@ pub enum ApiError {
 impl From<StoreError> for ApiError {
     fn from(e: StoreError) -> Self {
         match e {
-            StoreError::NotFound(_) => Self::NotThere(e.to_string()),
-            StoreError::Refused(_) | StoreError::TooWide(_) => Self::Refused(e.to_string()),
-            StoreError::Damaged(_) => Self::Broken(e.to_string()),
-            e => Self::Store(e),
+            StoreError::NotFound(_) | StoreError::PutAway => Self::NotThere(e.to_string()),
+            StoreError::Refused(_) | StoreError::TooWide(_) | StoreError::Overtaken(_) => Self::Refused(e.to_string()),
+            StoreError::Unreachable => Self::NotNow("The database is away; try again shortly.".into()),
+            StoreError::Busy(_) | StoreError::DiskFull | StoreError::UploadsFull => Self::NotNow(e.to_string()),
+            StoreError::Damaged(_) | StoreError::Database(_) | StoreError::Stopped | StoreError::LeaseLost => {
+                Self::Broken(e.to_string())
+            }
         }
     }
 }
@@ -102,7 +105,7 @@ impl ResponseError for ApiError {
             Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
             Self::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             Self::Unsupported(_) | Self::NotJson => StatusCode::UNSUPPORTED_MEDIA_TYPE,
-            Self::Store(_) => StatusCode::SERVICE_UNAVAILABLE,
+            Self::NotNow(_) => StatusCode::SERVICE_UNAVAILABLE,
             Self::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -116,7 +119,7 @@ impl ResponseError for ApiError {
         match self {
             Self::NoKey | Self::NoProgramKey => drop(response.insert_header(("WWW-Authenticate", "Bearer"))),
             Self::TooOften(_, seconds) => drop(response.insert_header(("Retry-After", seconds.to_string()))),
-            Self::Store(_) => drop(response.insert_header(("Retry-After", "5"))),
+            Self::NotNow(_) => drop(response.insert_header(("Retry-After", "5"))),
             _ => {}
         }
         response.json(Problem { error: self.to_string() })

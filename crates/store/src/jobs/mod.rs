@@ -4,20 +4,23 @@
 //! that it is alive. A job whose worker has fallen silent is taken up again by
 //! the next one: a killed server loses no work.
 
-use pronoia_core::intake::Scan;
-use pronoia_core::score::{Answers, Extras};
+mod change;
+mod recovery;
+mod work;
+
 use sea_orm::sea_query::Expr;
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
-    FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait,
+    FromQueryResult, QueryFilter, QueryOrder, QuerySelect, Statement,
 };
 use serde::{Deserialize, Serialize};
 
-use crate::away::drop_table;
 use crate::entity::job;
 use crate::leases::Lease;
-use crate::records::{Append, Join};
 use crate::{Result, Store, StoreError};
+
+pub use change::Change;
+pub use work::{ResultsFrom, Work};
 
 /// Seconds of silence after which a worker counts as gone.
 pub const SILENCE_SECONDS: i64 = 8;
@@ -33,156 +36,6 @@ const NO_FURTHER: &str = "(share <= furthest + 0.01)";
 
 /// Jobs that may wait in one workspace.
 const MOST_WAITING: usize = 100;
-
-/// What a job does.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case", tag = "do")]
-pub enum Work {
-    /// Read an uploaded file and say what is in it.
-    Scan {
-        /// The upload.
-        upload: i64,
-        /// The sheet that is wanted, if it is a workbook.
-        #[serde(default)]
-        sheet: Option<String>,
-    },
-    /// Read what a SELECT gives at a source, and say what is in it.
-    Fetch {
-        /// The source.
-        source: i64,
-        /// The SELECT.
-        sql: String,
-        /// What the table is to be called.
-        name: String,
-    },
-    /// Make an accepted upload a table.
-    Import {
-        /// The upload.
-        upload: i64,
-    },
-    /// Put two tables together.
-    Join {
-        /// Which, and how.
-        join: Join,
-    },
-    /// Put the rows of one table below those of another.
-    Append {
-        /// Which.
-        append: Append,
-    },
-    /// Take somebody who was erased out of what is known of tables, and of models that hold customers.
-    Erased {
-        /// The tables.
-        tables: Vec<i64>,
-    },
-    /// Look for what goes with the outcome of a study.
-    Drivers {
-        /// The study.
-        study: i64,
-    },
-    /// Take a table as a list of a study, and match it.
-    Bring {
-        /// The study.
-        study: i64,
-        /// The table.
-        table: i64,
-    },
-    /// Draw who is acted on in a campaign.
-    Draw {
-        /// The campaign.
-        campaign: i64,
-    },
-    /// Find out what came of a campaign.
-    Results {
-        /// The campaign.
-        campaign: i64,
-        /// Where it stands what happened.
-        from: ResultsFrom,
-    },
-    /// Find out whether a version of a release keeps its promise.
-    Promise {
-        /// The version.
-        version: i64,
-        /// The table that says what happened.
-        table: i64,
-    },
-    /// Match a list anew, after somebody said what its columns are.
-    Match {
-        /// The list.
-        list: i64,
-    },
-    /// Fit a model.
-    Fit {
-        /// The model.
-        model: i64,
-    },
-    /// Ask whether more rows would help a candidate, and how far a few columns go.
-    Closer {
-        /// The candidate.
-        model: i64,
-    },
-    /// Find out what a candidate goes by.
-    Understand {
-        /// The candidate.
-        model: i64,
-    },
-    /// Find out what the policy would be worth without some columns.
-    Without {
-        /// The candidate.
-        model: i64,
-        /// The columns.
-        columns: Vec<String>,
-    },
-    /// Fit a candidate again, to see that it is the same.
-    Prove {
-        /// The candidate.
-        model: i64,
-    },
-    /// Try a study's rule of today on the rows that candidates are judged on.
-    Rule {
-        /// The study.
-        study: i64,
-    },
-    /// Search families and settings.
-    Search {
-        /// The search.
-        search: i64,
-    },
-    /// Make a scored list a table that other programs read.
-    Publish {
-        /// The list.
-        list: i64,
-    },
-    /// Score a list.
-    Score {
-        /// The list.
-        list: i64,
-    },
-    /// Open the sealed test and judge the policy on it.
-    Confirm {
-        /// The study.
-        study: i64,
-        /// The model.
-        model: i64,
-    },
-}
-
-/// Where it stands what happened to the customers of a campaign.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct ResultsFrom {
-    /// The table.
-    pub table: i64,
-    /// The columns that tell customers apart: on the list, and in the table.
-    pub keys: [String; 2],
-    /// The column that says what happened.
-    pub outcome: String,
-    /// Its value where the event happened.
-    pub event: String,
-    /// The column with what each customer brought, all costs taken off.
-    pub money: Option<String>,
-    /// Whether those who are not in the table had no event; else nothing is known of them.
-    pub absent_had_none: bool,
-}
 
 /// A stage that a job went through.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -238,85 +91,6 @@ pub enum Beat {
     Cancel,
     /// Another worker has the job by now, or it was ended: nothing is written for it any more.
     Lost,
-}
-
-/// A state that changes together with the work that is put in the queue, if it is what it should be.
-#[derive(Debug, Clone, Copy)]
-pub enum Change<'a> {
-    /// A file is read once more.
-    UploadRead {
-        /// The upload, which has to be ready.
-        upload: i64,
-    },
-    /// A file is accepted, as it is now understood.
-    UploadAccepted {
-        /// The upload, which has to be ready.
-        upload: i64,
-        /// How it is understood.
-        scan: &'a Scan,
-    },
-    /// A list is to be scored.
-    ListScoring {
-        /// The list, which must be neither scored nor being scored.
-        list: i64,
-        /// What its scored form holds besides.
-        extras: &'a Extras,
-    },
-    /// Something was said about the columns of a list.
-    ListAnswered {
-        /// The list, which must not be being scored.
-        list: i64,
-        /// What was said.
-        answers: &'a Answers,
-    },
-}
-
-impl Change<'_> {
-    async fn make(self, on: &DatabaseTransaction) -> Result<()> {
-        let (sql, values, refusal): (_, Vec<sea_orm::Value>, _) = match self {
-            Self::UploadRead { upload } => (
-                "UPDATE upload SET state = 'scanning', error = NULL WHERE id = $1 AND state = 'ready'",
-                vec![upload.into()],
-                "The file is not ready: it is still being read, or was accepted already.",
-            ),
-            Self::UploadAccepted { upload, scan } => (
-                "UPDATE upload SET state = 'importing', scan = $2 WHERE id = $1 AND state = 'ready'",
-                vec![upload.into(), serde_json::to_value(scan)?.into()],
-                "The file is not ready to be accepted: it is still being read, or was accepted already.",
-            ),
-            Self::ListScoring { list, extras } => (
-                "UPDATE list SET state = 'scoring', extras = $2 WHERE id = $1 AND state IN ('matched', 'stopped', 'failed')",
-                vec![list.into(), serde_json::to_value(extras)?.into()],
-                "The list is being scored, or was scored already.",
-            ),
-            Self::ListAnswered { list, answers } => (
-                "UPDATE list SET answers = $2, state = 'matched', scored_id = NULL, acted = NULL, gain = NULL, suppressed = 0 \
-                 WHERE id = $1 AND state <> 'scoring'",
-                vec![list.into(), serde_json::to_value(answers)?.into()],
-                "The list is being scored; wait until it is done, or cancel that.",
-            ),
-        };
-        if let Self::ListAnswered { list, .. } = self {
-            drop_scored(on, list).await?;
-        }
-        let changed = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values);
-        match on.execute_raw(changed).await?.rows_affected() {
-            0 => Err(StoreError::Refused(refusal.into())),
-            _ => Ok(()),
-        }
-    }
-}
-
-/// Removes the scored form of a list: it was scored by what was said before.
-async fn drop_scored(on: &DatabaseTransaction, list: i64) -> Result<()> {
-    let sql = "SELECT s.workspace_id, l.scored_id FROM list l JOIN study s ON s.id = l.study_id \
-        WHERE l.id = $1 AND l.state <> 'scoring' AND l.scored_id IS NOT NULL FOR UPDATE OF l";
-    let scored = Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, [list.into()]);
-    let Some(row) = on.query_one_raw(scored).await? else { return Ok(()) };
-    let (workspace, table) = (row.try_get("", "workspace_id")?, row.try_get("", "scored_id")?);
-    let forget = "UPDATE list SET scored_id = NULL WHERE id = $1";
-    on.execute_raw(Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, forget, [list.into()])).await?;
-    drop_table(on, workspace, table).await
 }
 
 #[derive(FromQueryResult)]
@@ -417,24 +191,6 @@ impl Store {
     pub async fn look_again(&self, workspace_id: i64, study: i64) -> Result<i64> {
         let transaction = self.writing().await?;
         let job = look_again(&transaction, workspace_id, study).await?;
-        transaction.commit().await?;
-        Ok(job)
-    }
-
-    /// Changes a state and puts the work that follows from it in the queue: both or neither. `change` is told the
-    /// transaction, and refuses if the state is no longer what it should be.
-    ///
-    /// # Errors
-    /// What `change` says; [`StoreError::Refused`] if the workspace has too much waiting.
-    pub async fn change_and_enqueue(
-        &self,
-        (workspace_id, study_id): (i64, Option<i64>),
-        (title, work): (&str, &Work),
-        change: Change<'_>,
-    ) -> Result<i64> {
-        let transaction = self.writing().await?;
-        change.make(&transaction).await?;
-        let job = put(&transaction, workspace_id, study_id, title, work).await?;
         transaction.commit().await?;
         Ok(job)
     }
@@ -542,61 +298,6 @@ impl Store {
             [lease.job.into(), lease.number.into(), state.into(), outcome.into(), serde_json::to_value(log)?.into()];
         self.db.execute_raw(Statement::from_sql_and_values(sea_orm::DbBackend::Postgres, sql, values)).await?;
         Ok(())
-    }
-
-    /// Removes scored lists that no list leads to any more, as 0.1.0 left them when a list was answered for anew.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn drop_lost_lists(&self) -> Result<usize> {
-        let transaction = self.db.begin().await?;
-        let lost = "SELECT id, workspace_id FROM record_table t WHERE is_list \
-            AND created_at < now() - interval '1 hour' \
-            AND NOT EXISTS (SELECT FROM list l WHERE t.id IN (l.table_id, l.scored_id)) \
-            AND NOT EXISTS (SELECT FROM campaign c WHERE c.assigned_id = t.id) \
-            AND NOT EXISTS (SELECT FROM upload u WHERE u.table_id = t.id)";
-        let rows = transaction.query_all_raw(Statement::from_string(sea_orm::DbBackend::Postgres, lost)).await?;
-        for row in &rows {
-            drop_table(&transaction, row.try_get("", "workspace_id")?, row.try_get("", "id")?).await?;
-        }
-        transaction.commit().await?;
-        Ok(rows.len())
-    }
-
-    /// Puts right what an earlier version, or a server that was killed between two statements, left in a state that
-    /// waits for a job which is not there.
-    ///
-    /// # Errors
-    /// If the database does not answer.
-    pub async fn put_states_right(&self) -> Result<u64> {
-        const OPEN: &str = "SELECT FROM job WHERE job.state IN ('queued', 'running') AND job.work->>";
-        let statements = [
-            // What was understood of the file is there: it waits to be accepted once more.
-            format!(
-                "UPDATE upload SET state = CASE WHEN scan IS NULL THEN 'failed' ELSE 'ready' END, \
-                 error = CASE WHEN scan IS NULL THEN 'The server was stopped while it was read. Send the file again.' END \
-                 WHERE state IN ('scanning', 'importing') AND NOT EXISTS ({OPEN}'upload' = upload.id::text) \
-                 AND NOT EXISTS (SELECT FROM job WHERE job.id = upload.made_by_job AND job.state IN ('queued', 'running')) \
-                 AND created_at < now() - interval '1 minute'"
-            ),
-            format!(
-                "UPDATE list SET state = 'stopped' WHERE state = 'scoring' \
-                 AND NOT EXISTS ({OPEN}'do' = 'score' AND job.work->>'list' = list.id::text)"
-            ),
-            format!(
-                "UPDATE model SET state = 'stopped' WHERE state = 'queued' \
-                 AND NOT EXISTS ({OPEN}'do' = 'fit' AND job.work->>'model' = model.id::text)"
-            ),
-            format!(
-                "UPDATE search SET state = 'stopped' WHERE state = 'queued' \
-                 AND NOT EXISTS ({OPEN}'do' = 'search' AND job.work->>'search' = search.id::text)"
-            ),
-        ];
-        let mut changed = 0;
-        for statement in statements {
-            changed += self.db.execute_unprepared(&statement).await?.rows_affected();
-        }
-        Ok(changed)
     }
 
     /// Asks a job to stop. One that still waits is stopped at once; then this
