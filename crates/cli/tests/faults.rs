@@ -107,6 +107,31 @@ async fn a_full_disk_under_uploads_is_said_and_the_place_is_free_again() {
     assert_eq!(http.follow(&sent.location).await.status, 200);
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn an_answer_that_does_not_fit_on_the_disk_leaves_no_file_and_says_so() {
+    let folder = open_folder();
+    let uploads = folder.path().join("uploads");
+    let Some(disk) = SmallDisk::at(&uploads, 4) else {
+        eprintln!("not run: this user may mount no disk");
+        return;
+    };
+    let base = std::env::var("PRONOIA_TEST_DATABASE").expect("PRONOIA_TEST_DATABASE names a server");
+    let server = Server::over(new_database(&base).await, folder, &[]).await;
+    server.make_account();
+    let http = Http::signed_in(&server, EMAIL);
+    let sql = "SELECT i, 'a value that takes some place ' || i AS words FROM generate_series(1, 200000) AS i";
+    let sent = http.submit("/query/keep", &[("sql", sql), ("name", "many")]);
+    assert!(sent.status == 507 && sent.text.contains("The disk that uploads lie on is full"), "{}", sent.text);
+    let sent = http.submit("/query/answer.csv", &[("sql", sql)]);
+    assert!(sent.status == 507 && sent.text.contains("The disk that uploads lie on is full"), "{}", sent.text);
+    assert_eq!(std::fs::read_dir(&uploads).expect("the folder").count(), 0, "nothing of it is left");
+    assert_eq!(server.answer("SELECT count(*)::text FROM upload").await, "0");
+    let kept =
+        http.submit("/query/keep", &[("sql", "SELECT i, i AS j FROM generate_series(1, 9) AS i"), ("name", "few")]);
+    assert_eq!(http.follow(&kept.location).await.status, 200, "what fits is kept");
+    drop(disk);
+}
+
 /// Sends the beginning of a request and nothing more; what is answered, and after how long.
 fn begun_only(server: &Server, text: &str) -> (String, Duration) {
     let address = server.url.strip_prefix("http://").expect("an address");

@@ -8,7 +8,7 @@ use std::process::Command;
 
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv, renewals_csv, renewed, renewed_csv};
 use support::study::Study;
-use support::{EMAIL, Http};
+use support::{EMAIL, Http, pronoia};
 
 /// Every family of classifiers, with settings that keep its model small.
 const FAMILIES: [(&str, &[&str]); 9] = [
@@ -22,17 +22,6 @@ const FAMILIES: [(&str, &[&str]); 9] = [
     ("neighbours", &[]),
     ("svm", &[]),
 ];
-
-/// Runs the program in a folder.
-fn pronoia(folder: &Path, arguments: &[&str], database: &str) {
-    let ended = Command::new(env!("CARGO_BIN_EXE_pronoia"))
-        .args(arguments)
-        .current_dir(folder)
-        .env("DATABASE_URL", database)
-        .output()
-        .expect("the program runs");
-    assert!(ended.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&ended.stderr));
-}
 
 /// What a page shows once, such as a key or a link.
 fn shown(page: &str, before: &str) -> String {

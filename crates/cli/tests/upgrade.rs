@@ -10,7 +10,7 @@ use pronoia_core::intake::read_table;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::ChosenPolicy;
 use serde_json::Value;
-use support::{EMAIL, Http, Server, new_database, open_folder, until};
+use support::{EMAIL, Http, Server, new_database, open_folder, pronoia, until};
 
 /// A version whose things are there.
 fn version(name: &str) -> PathBuf {
@@ -62,16 +62,6 @@ fn keeps(now: &Value, then: &Value, at: &str) {
         }
         (now, then) => assert_eq!(now, then, "{at}"),
     }
-}
-
-fn pronoia(folder: &Path, database: &str, arguments: &[&str]) {
-    let ended = Command::new(env!("CARGO_BIN_EXE_pronoia"))
-        .args(arguments)
-        .current_dir(folder)
-        .env("DATABASE_URL", database)
-        .output()
-        .expect("the program runs");
-    assert!(ended.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&ended.stderr));
 }
 
 /// Everything that a version kept in a database, as its users come upon it.
@@ -186,7 +176,7 @@ async fn a_backup_of_0_1_0_is_restored() {
     let backup = from.join("all.backup");
     let uploads = folder.path().join("uploads");
     let words = ["restore", "--uploads", uploads.to_str().expect("a path"), backup.to_str().expect("a path")];
-    pronoia(folder.path(), &database, &words);
+    pronoia(folder.path(), &words, &database);
     let server = Server::over(database, folder, &[]).await;
     opens(&server, &from).await;
     // The file that waits came along, and can be accepted.
@@ -216,14 +206,14 @@ fn models_policies_and_amounts_of_0_1_0_are_read_and_come_to_the_same() {
         if !model.ends_with("blend.json") {
             words.extend(["--reasons".into(), "2".into()]);
         }
-        pronoia(folder.path(), "", &words.iter().map(String::as_str).collect::<Vec<_>>());
+        pronoia(folder.path(), &words.iter().map(String::as_str).collect::<Vec<_>>(), "");
         holds(&table(&read(folder.path().join("scored.csv"))), &table(&read(then)), &model);
     }
     assert_eq!(families, 10);
 
     let (members, model, economics) = (place("members.csv"), place("models/scorecard.json"), place("economics.toml"));
     let words = ["decide", &members, "--model", &model, "--economics", &economics, "--json", "decided.json"];
-    pronoia(folder.path(), "", &words);
+    pronoia(folder.path(), &words, "");
     keeps(&json(&read(folder.path().join("decided.json"))), &json(&read(from.join("decided.json"))), "decided");
 
     let then = json(&read(from.join("policy.json")));

@@ -23,6 +23,54 @@ fn files_without_rows_or_columns_are_refused_in_words() {
 }
 
 #[test]
+fn a_header_of_fifty_megabytes_gives_a_short_sentence() {
+    let many = 50 << 20;
+    let one_name = "n".repeat(many);
+    let long_names = format!("{},{}", "a".repeat(many / 2), "b".repeat(many / 2));
+    let quoted = format!("\"{}\",b", "a".repeat(many));
+    let never_closed = format!("\"{}", "a,".repeat(many / 2));
+    let columns = "ab,".repeat(many / 3);
+    for (what, header) in [
+        ("one name", one_name),
+        ("two names", long_names),
+        ("a quoted name", quoted),
+        ("a quote that is not closed", never_closed),
+        ("many columns", columns),
+    ] {
+        for rows in ["", "\n1,2\n3,4\n"] {
+            let begun = std::time::Instant::now();
+            let sentence = error(format!("{header}{rows}").as_bytes()).to_string();
+            assert!(sentence.len() < 400, "{what}: {} bytes: {}", sentence.len(), &sentence[..200]);
+            assert!(begun.elapsed().as_secs_f64() < 5.0, "{what}: {:?}", begun.elapsed());
+        }
+    }
+}
+
+#[test]
+fn bytes_that_mean_nothing_are_not_a_table() {
+    use rand::{Rng, SeedableRng};
+    let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(7);
+    for size in [300, 4_000, 100_000, 1 << 20] {
+        for _ in 0..8 {
+            let mut bytes = vec![0; size];
+            rng.fill_bytes(&mut bytes);
+            let read = read_table(&bytes, &Unwatched);
+            assert!(read.is_err(), "{size}: {:?}", read.map(|(table, _)| (table.rows(), table.kinds())));
+            // Nor without the control characters that show it at once; where there is enough of it to tell.
+            if size < 4_000 {
+                continue;
+            }
+            bytes
+                .iter_mut()
+                .filter(|byte| **byte < 32 && ![b'\n', b'\r', b'\t'].contains(byte))
+                .for_each(|byte| *byte = b'x');
+            let read = read_table(&bytes, &Unwatched);
+            assert!(read.is_err(), "{size}, printable: {:?}", read.map(|(table, _)| (table.rows(), table.kinds())));
+        }
+    }
+}
+
+#[test]
 fn rows_that_do_not_fit_are_counted_with_their_lines() {
     let (table, scan) = read_table(b"id,fee,plan\n1,2.5,A\n2,3\n3,4.5,B,extra\n4,5,C\n", &Unwatched).expect("a table");
     assert_eq!((table.rows(), scan.rejected), (2, 2));

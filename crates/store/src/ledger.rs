@@ -100,21 +100,7 @@ impl Store {
     /// If the database does not answer.
     pub async fn note(&self, study_id: i64, account_id: Option<i64>, chosen: &str, figure: &str) -> Result<()> {
         let transaction = self.writing().await?;
-        match account_id {
-            None => {
-                entered(&transaction, self.lease(), (study_id, chosen, figure)).await?;
-            }
-            Some(_) => {
-                let entry = ledger_entry::ActiveModel {
-                    study_id: Set(study_id),
-                    account_id: Set(account_id),
-                    chosen: Set(chosen.into()),
-                    figure: Set(figure.into()),
-                    ..Default::default()
-                };
-                entry.insert(&transaction).await?;
-            }
-        }
+        entered(&transaction, (account_id, self.lease()), (study_id, chosen, figure)).await?;
         Ok(transaction.commit().await?)
     }
 
@@ -355,16 +341,18 @@ impl ledger_entry::Model {
     }
 }
 
-/// Enters what a job did, unless the same job entered it when it was begun before; whether it was entered now.
+/// Enters what somebody or a job did, unless the same job entered it when it was begun before; whether it was
+/// entered now.
 pub(crate) async fn entered(
     on: &DatabaseTransaction,
-    lease: Option<Lease>,
+    (account_id, lease): (Option<i64>, Option<Lease>),
     (study_id, chosen, figure): (i64, &str, &str),
 ) -> Result<bool> {
-    const SQL: &str = "INSERT INTO ledger_entry (study_id, chosen, figure, job_id) VALUES ($1, $2, $3, $4) \
+    const SQL: &str = "INSERT INTO ledger_entry (study_id, account_id, chosen, figure, job_id) \
+        VALUES ($1, $2, $3, $4, $5) \
         ON CONFLICT DO NOTHING";
     let job = lease.map(|lease| lease.job);
-    let values = [study_id.into(), chosen.into(), figure.into(), job.into()];
+    let values = [study_id.into(), account_id.into(), chosen.into(), figure.into(), job.into()];
     let entered = on.execute_raw(Statement::from_sql_and_values(DbBackend::Postgres, SQL, values)).await?;
     Ok(entered.rows_affected() > 0)
 }

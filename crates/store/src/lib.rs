@@ -37,6 +37,7 @@ pub mod shares;
 mod sign_in;
 pub mod sources;
 pub mod studies;
+pub mod turns;
 pub mod uploads;
 pub mod watched;
 

@@ -6,23 +6,22 @@
 //! address, for whoever tries one password on many accounts; and, from addresses that the account is not signed in at,
 //! by account, for whoever guesses from many addresses.
 
+use std::sync::LazyLock;
 use std::time::Duration;
 
 use argon2::Argon2;
 use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use sea_orm::sqlx;
-use tokio::sync::Semaphore;
 
 use crate::accounts::{Denied, Origin};
 use crate::entity::account;
+use crate::turns::Turns;
 use crate::{Result, Store, StoreError};
 
-/// Passwords that are looked at at the same time; each takes some 20 MB and all of a processor.
-static HASHING: Semaphore = Semaphore::const_new(2);
-
-/// Passwords that are looked at or wait for it.
-static WAITING: Semaphore = Semaphore::const_new(24);
+/// Passwords that are looked at at the same time, each of which takes some 20 MB and all of a processor, and those
+/// that wait for it.
+static HASHING: LazyLock<Turns> = LazyLock::new(|| Turns::new(2, 22, LONGEST_WAIT, "Many are signing in."));
 
 /// How long a password waits to be looked at.
 const LONGEST_WAIT: Duration = Duration::from_secs(10);
@@ -160,11 +159,13 @@ fn network_of(address: &str) -> String {
 
 /// Does something with a password when it is its turn.
 async fn in_turn<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T> {
-    let busy = || StoreError::Busy("Many are signing in.");
-    let _place = WAITING.try_acquire().map_err(|_| busy())?;
-    let turn = tokio::time::timeout(LONGEST_WAIT, HASHING.acquire()).await;
-    let Ok(Ok(_turn)) = turn else { return Err(busy()) };
-    tokio::task::spawn_blocking(work).await.map_err(|e| StoreError::Refused(e.to_string()))
+    let turn = HASHING.take().await?;
+    let working = tokio::task::spawn_blocking(move || {
+        // Whoever left while this was done gives back no turn before it is.
+        let _turn = turn;
+        work()
+    });
+    working.await.map_err(|e| StoreError::Refused(e.to_string()))
 }
 
 /// What is kept of a password.

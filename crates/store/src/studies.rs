@@ -169,7 +169,7 @@ impl Store {
         (chosen, figure): (&str, &str),
     ) -> Result<()> {
         let transaction = self.writing().await?;
-        if ledger::entered(&transaction, self.lease(), (study.id, chosen, figure)).await? {
+        if ledger::entered(&transaction, (None, self.lease()), (study.id, chosen, figure)).await? {
             const SQL: &str = "UPDATE study SET confirmation = $1, test_openings = test_openings + 1 WHERE id = $2";
             let values = [confirmation.into(), study.id.into()];
             transaction.execute_raw(Statement::from_sql_and_values(DbBackend::Postgres, SQL, values)).await?;

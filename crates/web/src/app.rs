@@ -10,6 +10,7 @@ use pronoia_store::candidates::Candidate;
 use pronoia_store::leases::Lease;
 use pronoia_store::records::{ActedGroup, Hands, Mover};
 use pronoia_store::sources::Connector;
+use pronoia_store::turns::Turns;
 
 use crate::Budget;
 use crate::api::served::Served;
@@ -20,10 +21,12 @@ use crate::kept::Kept;
 use crate::pages::compare::Worth;
 use crate::pages::decide::Parts;
 use crate::pages::forms::Carried;
-use crate::turns::Turns;
 
 /// Customers weighed by amounts, and what else takes much room, that is kept.
 const WEIGHED: usize = 12;
+
+/// How long a turn at a file or a preview is waited for.
+const LONGEST_WAIT: Duration = Duration::from_secs(20);
 
 /// Candidates that are kept in memory.
 const CANDIDATES: usize = 1_000;
@@ -118,8 +121,8 @@ impl App {
             mean_of_acted: Kept::most(GROUPED),
             carried: Kept::most(WEIGHED),
             served: Served::default(),
-            exports: Turns::new(2, 8, "Other files are being written."),
-            previews: Turns::new(2, 8, "Other previews are being worked out."),
+            exports: Turns::new(2, 8, LONGEST_WAIT, "Other files are being written."),
+            previews: Turns::new(2, 8, LONGEST_WAIT, "Other previews are being worked out."),
         }
     }
 

@@ -16,7 +16,6 @@ mod rights;
 mod security;
 mod session;
 mod text;
-mod turns;
 mod walk;
 pub mod work;
 

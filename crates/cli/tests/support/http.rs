@@ -33,6 +33,11 @@ impl Http {
         Self { cookie: self.cookie.clone(), ..self.again() }
     }
 
+    /// The same session at another server.
+    pub fn at(&self, server: &Server) -> Self {
+        Self { url: server.url.clone(), ..self.again_signed_in() }
+    }
+
     /// A client that is signed in.
     pub fn signed_in(server: &Server, email: &str) -> Self {
         Self::signed_in_with(server, email, PASSWORD)

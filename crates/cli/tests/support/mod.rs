@@ -18,12 +18,15 @@ pub use wire::Wire;
 use std::future::Future;
 use std::io::Write;
 use std::net::TcpListener;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU16, Ordering};
 use std::time::{Duration, Instant};
 
 use pronoia_store::Store;
+pub use rustix::process::Signal;
+use rustix::process::{Pid, kill_process};
 use sea_orm::{ConnectionTrait, Database as Connect};
 use tempfile::TempDir;
 
@@ -32,6 +35,17 @@ pub const PASSWORD: &str = "a long enough password";
 
 /// How long anything may take before the test says that it hangs.
 const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Runs the program in a folder, with a database or none, to its good end.
+pub fn pronoia(folder: &Path, arguments: &[&str], database: &str) {
+    let ended = Command::new(env!("CARGO_BIN_EXE_pronoia"))
+        .args(arguments)
+        .current_dir(folder)
+        .env("DATABASE_URL", database)
+        .output()
+        .expect("the program runs");
+    assert!(ended.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&ended.stderr));
+}
 
 /// Waits for a condition, not for a time.
 pub async fn until<T, F: Future<Output = Option<T>>>(what: &str, look: impl FnMut() -> F) -> T {
@@ -79,7 +93,7 @@ fn free_port() -> u16 {
 pub struct Server {
     pub url: String,
     pub database: String,
-    pub folder: TempDir,
+    pub folder: Arc<TempDir>,
     port: u16,
     process: Option<Child>,
     arguments: Vec<String>,
@@ -101,9 +115,18 @@ impl Server {
 
     /// Serves a database that is there, with a folder that its files lie in.
     pub async fn over(database: String, folder: TempDir, arguments: &[&str]) -> Self {
+        let arguments = arguments.iter().map(|a| (*a).to_owned()).collect();
+        Self::among(database, Arc::new(folder), arguments).await
+    }
+
+    /// A second server over the same database, with the same files and key.
+    pub async fn second(&self) -> Self {
+        Self::among(self.database.clone(), Arc::clone(&self.folder), self.arguments.clone()).await
+    }
+
+    async fn among(database: String, folder: Arc<TempDir>, arguments: Vec<String>) -> Self {
         let port = free_port();
         let url = format!("http://127.0.0.1:{port}");
-        let arguments = arguments.iter().map(|a| (*a).to_owned()).collect();
         let mut server = Self { url, database, folder, port, process: None, arguments };
         server.run().await;
         server
@@ -156,6 +179,12 @@ impl Server {
             process.kill().expect("killed");
             process.wait().expect("ended");
         }
+    }
+
+    /// Stops the process as SIGSTOP does, or lets it go on as SIGCONT does.
+    pub fn signal(&self, signal: Signal) {
+        let id = i32::try_from(self.process_id()).ok().and_then(Pid::from_raw).expect("a process");
+        kill_process(id, signal).expect("signalled");
     }
 
     /// The most memory that the process has had, in bytes.

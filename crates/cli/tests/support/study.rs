@@ -55,7 +55,12 @@ impl Study {
 
     /// A study that has a model, a policy, a scored list and a release.
     pub async fn furnished() -> Self {
-        let study = Self::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
+        Self::furnished_on(Server::start().await).await
+    }
+
+    /// The same on a server without an account yet.
+    pub async fn furnished_on(server: Server) -> Self {
+        let study = Self::begun_on(server, &members(2_000, SEED, FIRST_MEMBER), "yes").await;
         assert_eq!(study.post("prepare/leave-out", &[]), 303);
         study.fitted("scorecard").await;
         assert_eq!(study.post("decide", &[("line", "0.2")]), 303);

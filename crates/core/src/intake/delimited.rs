@@ -6,7 +6,7 @@ use super::block::{Block, Rows, Take};
 use super::decoded::Decoded;
 use super::plan::MisfitKind;
 use super::quoted::Quoted;
-use super::{Dialect, IntakeError, LONGEST_FIELD, MOST_COLUMNS, parse_number};
+use super::{Dialect, IntakeError, LONGEST_FIELD, MOST_COLUMNS, names, parse_number};
 
 /// A file of delimited text whose first line was read.
 pub(super) struct Delimited<R: Read> {
@@ -50,7 +50,7 @@ impl<R: Read> Delimited<R> {
             return Err(IntakeError::TooManyColumns { found: file.names.len() });
         }
         if file.names.len() < 2 {
-            return Err(IntakeError::OneColumn { name: file.names.swap_remove(0) });
+            return Err(IntakeError::OneColumn { name: names::beginning(&file.names[0]) });
         }
         Ok(file)
     }

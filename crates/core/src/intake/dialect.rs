@@ -61,6 +61,9 @@ impl Dialect {
     pub(super) fn find(head: &[u8]) -> Result<Self, IntakeError> {
         let encoding = Self::find_encoding(head)?;
         let (decoded, _, _) = encoding.decode(head);
+        if is_noise(&decoded) {
+            return Err(IntakeError::NotText { what: "too many of its bytes stand for no character".into() });
+        }
         let (delimiter, quote) = Self::find_separators(&decoded);
         Ok(Self { delimiter, quote, encoding: encoding.name().into() })
     }
@@ -140,6 +143,15 @@ impl Dialect {
             .map_or(Delimiter::Comma, |(_, d)| d);
         (best, quote)
     }
+}
+
+/// Whether more than a hundredth of what was decoded is nothing that stands in a text: control characters, and what
+/// the encoding has no character for. A few of them in an otherwise sound file are none.
+fn is_noise(decoded: &str) -> bool {
+    const FEWEST: usize = 4;
+    let strange = |c: &char| *c == char::REPLACEMENT_CHARACTER || c.is_control() && !c.is_ascii_whitespace();
+    let (strange, all) = (decoded.chars().filter(strange).count(), decoded.chars().count());
+    strange >= FEWEST && strange * 100 > all
 }
 
 /// Single quotes are believed only where they open fields and double ones do not occur.

@@ -40,6 +40,9 @@ pub const MOST_COLUMNS: usize = 1_000;
 /// The longest field, in bytes; more than that is a quote that never closed.
 pub const LONGEST_FIELD: usize = 64 * 1024;
 
+/// The longest name of a column, in characters.
+pub const LONGEST_NAME: usize = 1_000;
+
 /// How many misfits are kept with their place; all are counted.
 pub const MISFITS_KEPT: usize = 1_000;
 
@@ -72,6 +75,18 @@ pub enum IntakeError {
     TooManyColumns {
         /// Names in the first line.
         found: usize,
+    },
+    /// A name that is none.
+    #[error(
+        "Column {column} has a name of {length} characters (it begins “{begins}”); at most {LONGEST_NAME} can be kept. Check that the first line names the columns, and bring the file again."
+    )]
+    LongName {
+        /// Its place, from 1.
+        column: usize,
+        /// Characters.
+        length: usize,
+        /// The beginning of it.
+        begins: String,
     },
     /// No row could be taken.
     #[error(

@@ -84,7 +84,7 @@ where
         if let Format::JsonLines { keys } = &mut format {
             *keys = rows.names().to_vec();
         }
-        let names = names::settle(rows.names(), &mut notes);
+        let names = names::settle(rows.names(), &mut notes)?;
         seen.conclude(columns, format, names, notes)
     }
 }

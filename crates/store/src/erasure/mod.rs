@@ -17,7 +17,7 @@ use sea_orm::{
 
 use crate::entity::{campaign, do_not_contact, ledger_entry, list, model, record_table, study};
 use crate::jobs::{Work, put};
-use crate::records::{StoredColumn, quoted, relation};
+use crate::records::{StoredColumn, is_there, quoted, relation};
 use crate::{Result, Store, StoreError, pools};
 
 pub(crate) use identity::make_blank;
@@ -150,8 +150,7 @@ impl Store {
     /// # Errors
     /// If the database does not answer.
     pub async fn is_stored(&self, table: &record_table::Model) -> Result<bool> {
-        let relation = relation(table.workspace_id, table.id);
-        Ok(sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL").bind(relation).fetch_one(self.pool()).await?)
+        is_there(self.pool(), &relation(table.workspace_id, table.id)).await
     }
 
     /// Has the database give back the room in which erased rows still lie, and keeps a table's figures

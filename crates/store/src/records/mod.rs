@@ -21,7 +21,7 @@ pub use write::{DrawnCampaign, Importer, Label, ScoredList, SealedFor};
 
 use pronoia_core::Kind;
 use pronoia_core::profile::TableProfile;
-use sea_orm::sqlx;
+use sea_orm::sqlx::{self, PgExecutor};
 use sea_orm::{ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 use serde::{Deserialize, Serialize};
 
@@ -148,6 +148,11 @@ impl record_table::Model {
 /// The schema and name of the table that holds the rows.
 pub(crate) fn relation(workspace_id: i64, table_id: i64) -> String {
     format!("\"workspace_{workspace_id}\".\"table_{table_id}\"")
+}
+
+/// Whether there is a table or view of a name.
+pub(crate) async fn is_there(on: impl PgExecutor<'_>, relation: &str) -> Result<bool> {
+    Ok(sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL").bind(relation).fetch_one(on).await?)
 }
 
 /// A name in double quotes.

@@ -2,7 +2,7 @@
 
 use sea_orm::sqlx::{self, AssertSqlSafe, Postgres, Transaction};
 
-use super::{ROW, StoredColumn, quoted, relation};
+use super::{ROW, StoredColumn, is_there, quoted, relation};
 use crate::entity::record_table;
 use crate::locks::Lock;
 use crate::{Result, Store, StoreError};
@@ -89,10 +89,7 @@ async fn own_name(
 }
 
 async fn is_taken(transaction: &mut Transaction<'_, Postgres>, schema: &str, name: &str) -> Result<bool> {
-    let place = format!("{}.{}", quoted(schema), quoted(name));
-    let found: bool =
-        sqlx::query_scalar("SELECT to_regclass($1) IS NOT NULL").bind(place).fetch_one(&mut **transaction).await?;
-    Ok(found)
+    is_there(&mut **transaction, &format!("{}.{}", quoted(schema), quoted(name))).await
 }
 
 /// Whether a published table has just the columns that are to be published.

@@ -1,7 +1,5 @@
 //! Who works in the workspace, what each may do, and how others join.
 
-use std::collections::HashMap;
-
 use actix_web::{HttpRequest, web};
 use askama::Template;
 use pronoia_store::people::Role;
@@ -55,9 +53,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
 async fn shown(app: &App, visitor: &Visitor, new_link: Option<(String, String)>) -> PageResult {
     let workspace = visitor.workspace_id();
     let keys = app.store.keys_by_maker(workspace).await?;
-    let members = app.store.members(workspace).await?;
-    let addresses: HashMap<i64, String> = members.iter().map(|m| (m.account.id, m.account.email.clone())).collect();
-    let members = members.into_iter().map(|member| MemberLine {
+    let members = app.store.members(workspace).await?.into_iter().map(|member| MemberLine {
         keys: keys.get(&member.account.id).copied().unwrap_or(0),
         id: member.account.id,
         is_self: member.account.id == visitor.account_id(),
@@ -67,6 +63,7 @@ async fn shown(app: &App, visitor: &Visitor, new_link: Option<(String, String)>)
     });
     // Who is invited is only for those who invite.
     let invited = if visitor.is_owner() { app.store.invitations(workspace).await? } else { Vec::new() };
+    let addresses = app.store.addresses(invited.iter().map(|invitation| invitation.invited_by)).await?;
     let invitations = invited.into_iter().map(|invitation| InvitationLine {
         id: invitation.id,
         name: invitation.name,

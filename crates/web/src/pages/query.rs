@@ -44,15 +44,15 @@ struct Page {
 #[derive(Deserialize)]
 pub struct Written {
     #[serde(default)]
-    sql: String,
+    pub(super) sql: String,
 }
 
 /// A question that is asked.
 #[derive(Deserialize)]
 pub struct Asked {
-    csrf: String,
+    pub(super) csrf: String,
     #[serde(default)]
-    sql: String,
+    pub(super) sql: String,
 }
 
 /// The page before anything is asked.

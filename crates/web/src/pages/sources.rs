@@ -11,6 +11,7 @@ use pronoia_store::sources::{Details, Encryption, MOST_TABLES, Offered, Offers};
 use serde::Deserialize;
 
 use super::answer::{Problem, Shown};
+use super::query::{Asked, Written};
 use super::{PageResult, Signed, file_stem, see_other};
 use crate::error::{PageError, html};
 use crate::frame::Frame;
@@ -143,21 +144,6 @@ struct Source {
     longest: usize,
     answer: Option<Shown>,
     problem: Option<Problem>,
-}
-
-/// A question in an address: written into the box, and not asked.
-#[derive(Deserialize)]
-pub struct Written {
-    #[serde(default)]
-    sql: String,
-}
-
-/// A question that is asked.
-#[derive(Deserialize)]
-pub struct Asked {
-    csrf: String,
-    #[serde(default)]
-    sql: String,
 }
 
 /// What a source offers.

@@ -6,6 +6,7 @@ use pronoia_core::campaign::{Arms, Happened, Learned, Outcome, Results, assign};
 use pronoia_core::score::{DECISION, GAIN, PROBABILITY};
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Progress, Table};
+use pronoia_store::campaign;
 use pronoia_store::jobs::ResultsFrom;
 use pronoia_store::records::{DrawnCampaign, Label, SealedFor, Source};
 
@@ -26,9 +27,18 @@ const BANDS: usize = 4;
 pub(super) async fn draw(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
     let campaign = app.store.campaign(id).await?;
     let address = format!("/studies/{}/campaigns/{id}", campaign.study_id);
-    if campaign.assigned_id.is_some() {
-        return Ok(address);
+    if campaign.assigned_id.is_none() {
+        draw_arms(app, workspace, &campaign, watch).await?;
     }
+    // From what is kept: a job that is begun again after it was kept enters the same.
+    let campaign = app.store.campaign(id).await?;
+    let many = |n: Option<i64>| text::count_of(n.unwrap_or(0));
+    let figure = format!("{} acted on, {} held back", many(campaign.acted), many(campaign.held));
+    app.store.note(campaign.study_id, None, &format!("Campaign “{}” drawn", campaign.name), &figure).await?;
+    Ok(address)
+}
+
+async fn draw_arms(app: &App, workspace: i64, campaign: &campaign::Model, watch: &Watch) -> Result<(), Trouble> {
     let list = app.store.list(campaign.list_id).await?;
     let scored = list.scored_id.ok_or_else(|| Trouble::Failed("The list is not scored any more.".into()))?;
     let table = app.store.table(workspace, scored).await?;
@@ -43,11 +53,9 @@ pub(super) async fn draw(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     let origin =
         Source { sentence: format!("{}, drawn for {}", table.name, campaign.name), rejected: 0, misfit_cells: 0 };
     let label = Label { name: &campaign.name, source: &origin, is_list: true };
-    let of = DrawnCampaign { campaign: id, acted: drawn.acted, held: drawn.held, gain: drawn.gain };
+    let of = DrawnCampaign { campaign: campaign.id, acted: drawn.acted, held: drawn.held, gain: drawn.gain };
     keep(app, workspace, drawn.table, (label, SealedFor::Campaign(of)), watch).await?;
-    let figure = format!("{} acted on, {} held back", text::count(drawn.acted), text::count(drawn.held));
-    app.store.note(campaign.study_id, None, &format!("Campaign “{}” drawn", campaign.name), &figure).await?;
-    Ok(address)
+    Ok(())
 }
 
 struct Drawn {

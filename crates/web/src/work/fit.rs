@@ -32,32 +32,37 @@ pub(super) async fn fit(app: &App, workspace: i64, id: i64, watch: &Watch) -> Re
     let row = app.store.model(id).await?;
     let study = app.store.study(workspace, row.study_id).await?;
     let address = format!("/studies/{}/compare", study.id);
-    if row.state == "fitted" {
-        return Ok(address);
-    }
-    let result = fit_and_judge(app, workspace, &study, &row, watch).await;
-    let brought = match result {
-        Ok(done) => done,
-        Err(trouble) => {
-            match &trouble {
-                Trouble::Stopped => app.store.set_model_state(id, "stopped", None).await?,
-                Trouble::Failed(reason) => app.store.set_model_state(id, "failed", Some(reason)).await?,
-                Trouble::Away | Trouble::Lost => {}
+    if row.state != "fitted" {
+        match fit_and_judge(app, workspace, &study, &row, watch).await {
+            Ok(brought) => app.store.set_fitted(id, &brought).await?,
+            Err(trouble) => {
+                match &trouble {
+                    Trouble::Stopped => app.store.set_model_state(id, "stopped", None).await?,
+                    Trouble::Failed(reason) => app.store.set_model_state(id, "failed", Some(reason)).await?,
+                    Trouble::Away | Trouble::Lost => {}
+                }
+                return Err(trouble);
             }
-            return Err(trouble);
         }
-    };
-    app.store.set_fitted(id, &brought).await?;
-    let chosen = format!("{} fitted", row.name);
+    }
+    enter(app, id).await?;
+    Ok(address)
+}
+
+/// Enters a fitted candidate in the ledger: from what is kept of it, so that a job that is begun again after it was
+/// kept enters the same.
+async fn enter(app: &App, id: i64) -> Result<(), Trouble> {
+    let row = app.store.model(id).await?;
+    let Some(evaluation) = row.judged()? else { return Ok(()) };
     let figure = format!(
         "on {} rows; area under ROC {} on {} {} rows",
-        text::count(brought.judged.model.rows),
-        text::fixed(brought.evaluation.area_under_roc, 3),
-        text::count(brought.evaluation.rows),
+        text::count(row.fitted()?.rows),
+        text::fixed(evaluation.area_under_roc, 3),
+        text::count(evaluation.rows),
         row.fitted_on()?.split.judged_on()
     );
-    app.store.note(study.id, None, &chosen, &figure).await?;
-    Ok(address)
+    app.store.note(row.study_id, None, &format!("{} fitted", row.name), &figure).await?;
+    Ok(())
 }
 
 /// Fits a candidate on its choices, and judges it.

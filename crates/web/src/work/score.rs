@@ -25,33 +25,25 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     let list = app.store.list(id).await?;
     let study = app.store.study(workspace, list.study_id).await?;
     let address = format!("/studies/{}/lists/{id}", study.id);
-    if list.scored_id.is_some() {
-        return Ok(address);
-    }
-    let result = score_rows(app, &study, &list, watch).await;
-    match result {
-        Ok(account) => {
-            let figure = format!(
-                "{} of {} to act on{}",
-                text::count(account.acted),
-                text::count(account.rows),
-                match account.suppressed {
-                    0 => String::new(),
-                    n => format!("; {} not to be contacted", text::count(n)),
-                }
-            );
-            app.store.note(study.id, None, "List scored", &figure).await?;
-            Ok(address)
+    if list.scored_id.is_none()
+        && let Err(trouble) = score_rows(app, &study, &list, watch).await
+    {
+        match &trouble {
+            Trouble::Stopped => app.store.set_list_state(id, "stopped").await?,
+            Trouble::Failed(_) => app.store.set_list_state(id, "failed").await?,
+            Trouble::Away | Trouble::Lost => {}
         }
-        Err(trouble) => {
-            match &trouble {
-                Trouble::Stopped => app.store.set_list_state(id, "stopped").await?,
-                Trouble::Failed(_) => app.store.set_list_state(id, "failed").await?,
-                Trouble::Away | Trouble::Lost => {}
-            }
-            Err(trouble)
-        }
+        return Err(trouble);
     }
+    // From what is kept: a job that is begun again after it was kept enters the same.
+    let list = app.store.list(id).await?;
+    let rows = app.store.table(workspace, list.table_id).await?.rows;
+    let mut figure = format!("{} of {} to act on", text::count_of(list.acted.unwrap_or(0)), text::count_of(rows));
+    if list.suppressed > 0 {
+        figure += &format!("; {} not to be contacted", text::count_of(list.suppressed));
+    }
+    app.store.note(study.id, None, "List scored", &figure).await?;
+    Ok(address)
 }
 
 /// A list and all that it is scored by.
@@ -130,7 +122,7 @@ async fn score_rows(
     study: &study::Model,
     list: &pronoia_store::list::Model,
     watch: &Watch,
-) -> Result<Account, Trouble> {
+) -> Result<(), Trouble> {
     let workspace = study.workspace_id;
     let source = app.store.table(workspace, list.table_id).await?;
     let (chosen, answers, extras) = (list.decided_by()?, list.said()?, list.held()?);
@@ -178,7 +170,7 @@ async fn score_rows(
     if let Err(e) = looked_at(app, &kept).await {
         tracing::warn!("a list that was scored could not be added up: {e}");
     }
-    Ok(account)
+    Ok(())
 }
 
 /// Adds up what the page of a scored list shows of all its customers.

@@ -16,20 +16,24 @@ use crate::App;
 pub(super) async fn search(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
     let row = app.store.search(id).await?;
     let address = format!("/studies/{}/train/search/{id}", row.study_id);
-    if row.state == "done" {
-        return Ok(address);
-    }
-    match seek(app, workspace, &row, watch).await {
-        Ok(()) => Ok(address),
-        Err(trouble) => {
-            match &trouble {
-                Trouble::Stopped => app.store.set_search_state(id, "stopped", None).await?,
-                Trouble::Failed(reason) => app.store.set_search_state(id, "failed", Some(reason)).await?,
-                Trouble::Away | Trouble::Lost => {}
-            }
-            Err(trouble)
+    if row.state != "done"
+        && let Err(trouble) = seek(app, workspace, &row, watch).await
+    {
+        match &trouble {
+            Trouble::Stopped => app.store.set_search_state(id, "stopped", None).await?,
+            Trouble::Failed(reason) => app.store.set_search_state(id, "failed", Some(reason)).await?,
+            Trouble::Away | Trouble::Lost => {}
         }
+        return Err(trouble);
     }
+    // From what is kept: a job that is begun again after it was kept enters the same.
+    let search = app.store.search(id).await?.so_far()?;
+    if let Some((found, _)) = search.found() {
+        let figure =
+            format!("{} candidates tried; {} is fitted", search.tried.len(), found.settings.name().to_lowercase());
+        app.store.note(row.study_id, None, "Search ended", &figure).await?;
+    }
+    Ok(address)
 }
 
 async fn seek(app: &App, workspace: i64, row: &search::Model, watch: &Watch) -> Result<(), Trouble> {
@@ -58,8 +62,5 @@ async fn seek(app: &App, workspace: i64, row: &search::Model, watch: &Watch) -> 
     let recipe = Recipe::from(&found.settings);
     let fit = Fit { name: &name, recipe: &recipe, basis: &basis, seed: search.plan.seed };
     app.store.set_found(row.id, ended, &study, &fit).await?;
-    let family = found.settings.name().to_lowercase();
-    let figure = format!("{} candidates tried; {family} is fitted", search.tried.len());
-    app.store.note(study.id, None, "Search ended", &figure).await?;
     Ok(())
 }

@@ -3,17 +3,16 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use pronoia_store::StoreError;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
-/// How long a turn is waited for.
-const LONGEST_WAIT: Duration = Duration::from_secs(20);
+use crate::{Result, StoreError};
 
 /// Turns at work of one kind; cheap to clone.
 #[derive(Debug, Clone)]
 pub struct Turns {
     turn: Arc<Semaphore>,
     place: Arc<Semaphore>,
+    longest_wait: Duration,
     busy: &'static str,
 }
 
@@ -25,19 +24,24 @@ pub struct Turn {
 }
 
 impl Turns {
-    /// So many at a time, and so many who wait; whoever comes after them is told so.
-    pub fn new(at_once: usize, waiting: usize, busy: &'static str) -> Self {
-        Self { turn: Arc::new(Semaphore::new(at_once)), place: Arc::new(Semaphore::new(at_once + waiting)), busy }
+    /// So many at a time, and so many who wait, for so long; whoever comes after them is told so.
+    pub fn new(at_once: usize, waiting: usize, longest_wait: Duration, busy: &'static str) -> Self {
+        Self {
+            turn: Arc::new(Semaphore::new(at_once)),
+            place: Arc::new(Semaphore::new(at_once + waiting)),
+            longest_wait,
+            busy,
+        }
     }
 
     /// Waits for a turn; nothing may be held meanwhile that others need.
     ///
     /// # Errors
     /// [`StoreError::Busy`] if too many wait, or it takes too long.
-    pub async fn take(&self) -> Result<Turn, StoreError> {
+    pub async fn take(&self) -> Result<Turn> {
         let busy = || StoreError::Busy(self.busy);
         let place = Arc::clone(&self.place).try_acquire_owned().map_err(|_| busy())?;
-        let turn = tokio::time::timeout(LONGEST_WAIT, Arc::clone(&self.turn).acquire_owned()).await;
+        let turn = tokio::time::timeout(self.longest_wait, Arc::clone(&self.turn).acquire_owned()).await;
         let Ok(Ok(turn)) = turn else { return Err(busy()) };
         Ok(Turn { _turn: turn, _place: place })
     }
@@ -47,9 +51,9 @@ impl Turns {
 mod tests {
     use super::*;
 
-    #[actix_web::test]
+    #[tokio::test]
     async fn few_at_once_some_wait_and_the_rest_are_told() {
-        let turns = Turns::new(1, 1, "Others are served.");
+        let turns = Turns::new(1, 1, Duration::from_secs(20), "Others are served.");
         let first = turns.take().await.expect("a turn");
         let waiting = tokio::spawn({
             let turns = turns.clone();
