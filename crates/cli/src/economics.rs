@@ -7,7 +7,7 @@ use pronoia_core::decide::{
     Amount, Assumption, Economics, EventRate, Line, Offer, Offers, Order, Policy, Population, Rule,
 };
 use pronoia_core::expression::Type;
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use toml_edit::{DocumentMut, Item, Table, Value};
 
 /// What the file says.

@@ -3,8 +3,8 @@
 mod support;
 
 use pronoia_core::balance::Method;
-use pronoia_core::cautions::Rule;
 use pronoia_core::split::Dealing;
+use pronoia_core::study::CautionKind;
 use pronoia_core::study::Outcome;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 use support::study::Study;
@@ -22,11 +22,11 @@ async fn begun(event: &str) -> Study {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_remedy_applies_itself_and_can_be_taken_back() {
     let study = begun("yes").await;
-    assert!(study.raised(Rule::RepeatedCustomers).await);
-    study.mend(Rule::RepeatedCustomers, "member_id").await;
+    assert!(study.raised(CautionKind::RepeatedCustomers).await);
+    study.mend(CautionKind::RepeatedCustomers, "member_id").await;
     assert_eq!(study.state().await.split.together.as_deref(), Some("member_id"));
-    assert!(!study.raised(Rule::RepeatedCustomers).await);
-    study.mend(Rule::KnownAfterwards, "exit_survey_sent").await;
+    assert!(!study.raised(CautionKind::RepeatedCustomers).await);
+    study.mend(CautionKind::KnownAfterwards, "exit_survey_sent").await;
     assert!(!study.page("prepare/cautions").contains("<h2>exit_survey_sent may be known"));
     // Mended already: said, and nothing happens.
     let again = [("rule", "known-afterwards"), ("about", "exit_survey_sent")];
@@ -62,7 +62,7 @@ async fn what_is_kept_needs_a_reason_and_stays_listed_with_it() {
 async fn the_wrong_event_is_turned_round() {
     let study = begun("no").await;
     assert!(study.page("prepare/cautions").contains("“no” may not be the event"));
-    study.mend(Rule::ReversedOutcome, "cancelled").await;
+    study.mend(CautionKind::ReversedOutcome, "cancelled").await;
     assert_eq!(study.state().await.outcome, Some(Outcome::is("cancelled", "yes")));
     assert!(!study.page("prepare/cautions").contains("may not be the event"));
 }

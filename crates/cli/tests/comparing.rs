@@ -4,11 +4,11 @@ mod support;
 
 use std::sync::Arc;
 
-use pronoia_core::cautions::Rule;
 use pronoia_core::expression::Expression;
 use pronoia_core::intake::read_table;
 use pronoia_core::model::Recipe;
 use pronoia_core::progress::Unwatched;
+use pronoia_core::study::CautionKind;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 use pronoia_store::candidates::Candidate;
 use support::study::Study;
@@ -200,7 +200,7 @@ async fn what_is_wrong_with_a_candidate_is_a_caution_that_can_be_mended() {
     study.fitted("logistic").await;
     let page = study.page("prepare/cautions");
     assert!(page.contains("Logistic regression: judged on few events"), "{page}");
-    study.mend(Rule::FewEvents, "Logistic regression").await;
+    study.mend(CautionKind::FewEvents, "Logistic regression").await;
     assert_eq!(study.state().await.split.folds, Some(5));
     let page = study.page("prepare/cautions");
     assert!(!page.contains("every single one of the rarer moves a curve"), "every row is judged in turn now: {page}");
@@ -208,5 +208,5 @@ async fn what_is_wrong_with_a_candidate_is_a_caution_that_can_be_mended() {
     assert_eq!(study.post("train/again", &[("model", &models(&study).await[0].id.to_string())]), 303);
     let again = all_fitted(&study, 1).await;
     assert_eq!(again[0].judged().expect("stored").expect("judged").rows, 720);
-    assert!(again[0].warned_of().expect("stored").iter().all(|c| c.rule != Rule::FewEvents));
+    assert!(again[0].warned_of().expect("stored").iter().all(|c| c.rule != CautionKind::FewEvents));
 }

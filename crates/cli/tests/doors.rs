@@ -316,7 +316,12 @@ async fn a_second_tab_does_not_overwrite_the_first() {
     let address = table(&http, "small.csv", &small(400)).await;
     let table = address.rsplit('/').next().expect("a key").parse().expect("a number");
     let study = store
-        .create_study(&store.table(1, table).await.expect("the table"), 1, "Who?", pronoia_core::study::Question::Churn)
+        .create_study(
+            &store.table(1, table).await.expect("the table"),
+            1,
+            "Who?",
+            pronoia_core::question::Question::Churn,
+        )
         .await
         .expect("a study");
     let choice =

@@ -3,7 +3,8 @@
 mod support;
 
 use pronoia_core::learn::Settings;
-use pronoia_core::study::{ColumnChoice, KnownWhen, Outcome, Question, Role, StudyState, Verdict};
+use pronoia_core::question::Question;
+use pronoia_core::study::{ColumnChoice, KnownWhen, Outcome, Role, StudyState, Verdict};
 use pronoia_core::{Kind, profile::TableProfile};
 use pronoia_store::Store;
 use pronoia_store::jobs::Work;

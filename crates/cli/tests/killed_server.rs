@@ -6,7 +6,8 @@ use std::io::{Read, Write};
 use std::net::TcpStream;
 
 use pronoia_core::learn::Settings;
-use pronoia_core::study::{Basis, Outcome, Question, StudyState};
+use pronoia_core::question::Question;
+use pronoia_core::study::{Basis, Outcome, StudyState};
 use pronoia_core::tune::{Measure, Plan, Search};
 use pronoia_core::{Kind, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members};

@@ -8,9 +8,10 @@ use std::time::Instant;
 use pronoia_core::evaluate::{area_under_roc, log_loss};
 use pronoia_core::explain::{Customers, Reasons};
 use pronoia_core::intake::Intake;
-use pronoia_core::learn::{Estimator, Settings, Target, sigmoid};
+use pronoia_core::learn::{Estimator, Settings, Target};
 use pronoia_core::prepare::{Design, Preparation, Training};
 use pronoia_core::progress::Unwatched;
+use pronoia_core::stats::sigmoid;
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::{Model, Table};
 

@@ -2,11 +2,12 @@
 
 mod customers;
 
-use pronoia_core::cautions::{Candidate, Caution, Remedy, Rule, look_at_candidate};
+use pronoia_core::cautions::{Candidate, Caution, Remedy, look_at_candidate};
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::Recipe;
 use pronoia_core::progress::Unwatched;
+use pronoia_core::study::CautionKind;
 use pronoia_core::study::{Basis, StudyState};
 use pronoia_core::{Judged, Model, Table};
 
@@ -24,7 +25,7 @@ fn sound_candidates_of_every_family_raise_nothing() {
         let judged = Judged::fit(&table, &basis(), settings, 5, &Unwatched).expect("fitted");
         let found = looked_at(&judged.model, &Evaluation::of(&judged.probability, &judged.event), &basis());
         // Two columns of these customers tell about as much, and a single tree may ask for either.
-        let found: Vec<&Caution> = found.iter().filter(|c| c.rule != Rule::UnstableTree).collect();
+        let found: Vec<&Caution> = found.iter().filter(|c| c.rule != CautionKind::UnstableTree).collect();
         assert!(found.is_empty(), "{}: {found:?}", family.word);
     }
 }
@@ -40,7 +41,7 @@ fn probabilities_that_do_not_hold_are_found_and_calibration_mends_them() {
     let too_sure: Vec<f64> = truth.iter().map(|&p| sure(p)).collect();
     let found = looked_at(&model, &Evaluation::of(&too_sure, &event), &basis());
     let [caution] = &found[..] else { panic!("one caution, not {found:?}") };
-    assert_eq!((caution.rule, &caution.remedy), (Rule::Uncalibrated, &Remedy::Calibrate));
+    assert_eq!((caution.rule, &caution.remedy), (CautionKind::Uncalibrated, &Remedy::Calibrate));
     assert!(caution.evidence.contains("groups of customers") && caution.evidence.contains("had the event"));
     assert!(looked_at(&model, &Evaluation::of(&truth, &event), &basis()).is_empty(), "the truth holds");
     // One that is calibrated already cannot be mended by doing it again.
@@ -67,7 +68,7 @@ fn a_recipe_that_is_calibrated_mends_scores_that_are_too_sure() {
         looked_at(&model, &Evaluation::of(&said, &event), &basis())
     };
     let before = raised(Recipe::One(boosted.clone()));
-    assert!(before.iter().any(|c| c.rule == Rule::Uncalibrated), "{before:?}");
+    assert!(before.iter().any(|c| c.rule == CautionKind::Uncalibrated), "{before:?}");
     assert_eq!(raised(Recipe::Calibrated { calibrated: boosted }), []);
 }
 
@@ -94,7 +95,7 @@ fn a_tree_whose_top_is_chance_is_found_and_one_whose_top_is_clear_is_not() {
         looked_at(&model, &Evaluation::of(&said, &event(table)), &basis)
     };
     let clear = found(&twins(0.0), &["straight", "idle_0", "idle_1"]);
-    assert!(clear.iter().all(|c| c.rule != Rule::UnstableTree), "{clear:?}");
+    assert!(clear.iter().all(|c| c.rule != CautionKind::UnstableTree), "{clear:?}");
     let table = twins(0.0);
     let twin: Vec<Option<f64>> = (0..2_000)
         .map(|row| {
@@ -104,7 +105,7 @@ fn a_tree_whose_top_is_chance_is_found_and_one_whose_top_is_clear_is_not() {
         .collect();
     let both = table.with(numbers("twin", twin));
     let doubtful = found(&both, &["straight", "twin", "idle_1"]);
-    let caution = doubtful.iter().find(|c| c.rule == Rule::UnstableTree).expect("a caution");
+    let caution = doubtful.iter().find(|c| c.rule == CautionKind::UnstableTree).expect("a caution");
     assert!(caution.evidence.contains("straight") && caution.evidence.contains("twin"), "{}", caution.evidence);
     assert_eq!(caution.remedy, Remedy::FitForest);
 }
@@ -116,7 +117,7 @@ fn few_events_are_said_and_judging_every_row_in_turn_ends_it() {
     let judged = Judged::fit(&table, &basis(), logistic.clone(), 5, &Unwatched).expect("fitted");
     let evaluation = Evaluation::of(&judged.probability, &judged.event);
     let found = looked_at(&judged.model, &evaluation, &basis());
-    let caution = found.iter().find(|c| c.rule == Rule::FewEvents).expect("a caution");
+    let caution = found.iter().find(|c| c.rule == CautionKind::FewEvents).expect("a caution");
     assert!(caution.evidence.contains(&format!("{} had the event", evaluation.events)), "{}", caution.evidence);
     let mut state = StudyState::default();
     assert!(caution.concerns(&state));
@@ -126,5 +127,5 @@ fn few_events_are_said_and_judging_every_row_in_turn_ends_it() {
     in_turn.split = state.split;
     let judged = Judged::fit(&table, &in_turn, logistic, 5, &Unwatched).expect("fitted");
     let found = looked_at(&judged.model, &Evaluation::of(&judged.probability, &judged.event), &in_turn);
-    assert!(found.iter().all(|c| c.rule != Rule::FewEvents), "{found:?}");
+    assert!(found.iter().all(|c| c.rule != CautionKind::FewEvents), "{found:?}");
 }

@@ -1,13 +1,15 @@
 //! Every caution on data that has the mistake planted, and silence where it has not.
 
-use pronoia_core::cautions::{Caution, Kept, Remedy, Rule, Seen, left_out, look, worse_than_chance};
+use pronoia_core::cautions::{Caution, Remedy, Seen, left_out, look, worse_than_chance};
 use pronoia_core::drivers::Drivers;
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::prepare::{Action, Step};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
+use pronoia_core::question::Question;
 use pronoia_core::split::{Dealing, SplitPlan};
-use pronoia_core::study::{self, KnownWhen, Outcome, Question, Role, StudyState};
+use pronoia_core::study::{self, KnownWhen, Outcome, Role, StudyState};
+use pronoia_core::study::{AcceptedCaution, CautionKind};
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Table};
 use rand::{RngExt, SeedableRng};
@@ -127,18 +129,18 @@ fn on_clean_studies_fewer_than_one_caution_is_raised() {
     let raised: Vec<Caution> = (100..180).flat_map(raised_in_clean_study).collect();
     let mean = raised.len() as f64 / 80.0;
     println!("{} cautions in 80 clean studies, {mean:.3} each", raised.len());
-    let told: Vec<(Rule, &str)> = raised.iter().map(|caution| (caution.rule, caution.about.as_str())).collect();
+    let told: Vec<(CautionKind, &str)> = raised.iter().map(|caution| (caution.rule, caution.about.as_str())).collect();
     assert!(mean < 0.25, "{mean}: {told:?}");
 }
 
 /// The only caution raised, which must be of this rule; its remedy ends it.
-fn only(planted: &Planted, rule: Rule, column: &str) -> Caution {
+fn only(planted: &Planted, rule: CautionKind, column: &str) -> Caution {
     let cautions = planted.cautions();
     let [caution] = &cautions[..] else { panic!("one caution, not {cautions:#?}") };
     assert_eq!((caution.rule, caution.about.as_str()), (rule, column), "{caution:?}");
     let (mut state, table) = planted.state();
     assert!(caution.concerns(&state) && caution.kept(&state).is_none() && !caution.remedy.is_taken(&state));
-    state.kept.push(Kept { rule, about: column.into(), because: "we know".into() });
+    state.kept.push(AcceptedCaution { rule, about: column.into(), because: "we know".into() });
     assert_eq!(caution.kept(&state), Some("we know"));
     caution.remedy.apply(&mut state);
     assert!(caution.remedy.is_taken(&state));
@@ -164,12 +166,12 @@ fn a_column_written_after_the_outcome_is_doubted() {
     let mut planted = Planted::new();
     let left = planted.left.clone();
     planted.numbers("calls_last_week", |row, rng| rng.random::<f64>() + if left[row] { 0.8 } else { 0.0 });
-    let caution = only(&planted, Rule::KnownAfterwards, "calls_last_week");
+    let caution = only(&planted, CautionKind::KnownAfterwards, "calls_last_week");
     assert!(caution.evidence.contains(" of 100 pairs"), "{}", caution.evidence);
     // One that tells less is doubted only where nobody knows when it was known.
     let mut unsure = Planted::new();
     unsure.numbers("days_since_login", |row, rng| 30.0 * rng.random::<f64>() + if left[row] { 6.0 } else { 0.0 });
-    only(&unsure, Rule::KnownAfterwards, "days_since_login");
+    only(&unsure, CautionKind::KnownAfterwards, "days_since_login");
     unsure.edit = |state| state.columns.iter_mut().for_each(|c| c.known_when = KnownWhen::AtDecision);
     assert_eq!(unsure.cautions(), []);
 }
@@ -182,7 +184,7 @@ fn the_outcome_in_other_words_is_found() {
         let words = if left[row] { ["gone", "moved"] } else { ["here", "there"] };
         words[rng.random_range(0..2)].into()
     });
-    let caution = only(&planted, Rule::CopyOfOutcome, "state");
+    let caution = only(&planted, CautionKind::CopyOfOutcome, "state");
     assert!(caution.evidence.contains("In 2\u{202f}400 of 2\u{202f}400 training rows"), "{}", caution.evidence);
 }
 
@@ -200,7 +202,7 @@ fn an_average_with_the_outcomes_in_it_is_found() {
     planted.numbers("branch_leavers", |row, _| rates[branch(row)]);
     // As constant within a branch, but it knows nothing of the outcome.
     planted.numbers("branch_size", |row, _| (branch(row) * 37 % 40) as f64 / 3.0);
-    let caution = only(&planted, Rule::GroupAverage, "branch_leavers");
+    let caution = only(&planted, CautionKind::GroupAverage, "branch_leavers");
     assert!(caution.evidence.contains("of one branch"), "{}", caution.evidence);
 }
 
@@ -209,7 +211,7 @@ fn what_never_varies_or_differs_for_everybody_is_found() {
     for (name, value) in [("currency", "EUR"), ("reference", "")] {
         let mut planted = Planted::new();
         planted.words(name, Kind::Category, |row, _| if value.is_empty() { format!("r{row}") } else { value.into() });
-        let caution = only(&planted, Rule::NoInformation, name);
+        let caution = only(&planted, CautionKind::NoInformation, name);
         assert!(caution.evidence.contains("4\u{202f}000"), "{}", caution.evidence);
     }
 }
@@ -219,7 +221,7 @@ fn digits_that_name_something_are_no_amount() {
     let mut planted = Planted::new();
     planted.numbers("branch_code", |_, rng| f64::from(100 + 7 * rng.random_range(0..60u16)));
     planted.numbers("visits", |_, rng| f64::from(rng.random_range(0..30u8)));
-    let caution = only(&planted, Rule::CodeAsQuantity, "branch_code");
+    let caution = only(&planted, CautionKind::CodeAsQuantity, "branch_code");
     assert!(caution.evidence.contains("60 different whole numbers from 100 to 513"), "{}", caution.evidence);
     let (mut state, _) = planted.state();
     caution.remedy.apply(&mut state);
@@ -233,7 +235,7 @@ fn customers_with_several_rows_are_kept_together() {
     planted.edit = |state| {
         state.columns.iter_mut().filter(|c| c.name == "member_id").for_each(|c| c.role = Role::Identifier);
     };
-    let caution = only(&planted, Rule::RepeatedCustomers, "member_id");
+    let caution = only(&planted, CautionKind::RepeatedCustomers, "member_id");
     assert!(caution.evidence.contains("2\u{202f}000 have several rows"), "{}", caution.evidence);
     assert_eq!(caution.remedy, Remedy::KeepTogether { column: "member_id".into() });
 }
@@ -244,7 +246,7 @@ fn a_rate_that_changes_with_time_asks_for_the_newest() {
     let left = planted.left.clone();
     planted.days("renewal_on", |row, rng| 19_000 + rng.random_range(0..300) + if left[row] { 60 } else { 0 });
     planted.days("joined_on", |_, rng| 17_000 + rng.random_range(0..900));
-    let caution = only(&planted, Rule::TimeMatters, "renewal_on");
+    let caution = only(&planted, CautionKind::TimeMatters, "renewal_on");
     assert!(caution.evidence.contains("from 2022-01-"), "{}", caution.evidence);
     let (mut state, _) = planted.state();
     state.split = SplitPlan { by: Dealing::Newest { column: "joined_on".into() }, ..state.split };
@@ -255,7 +257,7 @@ fn a_rate_that_changes_with_time_asks_for_the_newest() {
 fn the_other_value_is_offered_as_the_event() {
     let mut planted = Planted::new();
     planted.event = "no";
-    let caution = only(&planted, Rule::ReversedOutcome, "left");
+    let caution = only(&planted, CautionKind::ReversedOutcome, "left");
     assert_eq!(caution.remedy, Remedy::OtherEvent { event: "yes".into() });
     // Where the event is frequent in any direction, only the words speak.
     planted.question = Question::Other;
@@ -282,7 +284,7 @@ fn a_region_drawn_from_noise_is_not_confirmed() {
         state.columns.push(study::ColumnChoice { name: "lucky".into(), ..made });
         state.columns.iter_mut().filter(|c| c.name == "drawn").for_each(|c| c.role = Role::LeftOut);
     };
-    let caution = only(&planted, Rule::Unconfirmed, "lucky");
+    let caution = only(&planted, CautionKind::Unconfirmed, "lucky");
     assert!(caution.evidence.contains("on validation rows"), "{}", caution.evidence);
 }
 
@@ -295,7 +297,7 @@ fn a_column_that_says_what_may_not_decide_is_named() {
         let keeps = rng.random::<f64>() < 0.8;
         if keeps { ["Ms", "Mr", "Ms", "Mr", "Mx"][group[row]] } else { "Dr" }.into()
     });
-    let caution = only(&planted, Rule::StandIn, "title");
+    let caution = only(&planted, CautionKind::StandIn, "title");
     assert!(caution.evidence.contains("of gender"), "{}", caution.evidence);
 }
 

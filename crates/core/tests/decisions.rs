@@ -8,7 +8,7 @@ use pronoia_core::decide::{
     alternatives, expected_maximum,
 };
 use pronoia_core::evaluate::roc_curve;
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use proptest::prelude::*;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;

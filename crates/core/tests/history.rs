@@ -1,9 +1,9 @@
 //! Any choice can be taken back without touching the others, and brought back again.
 
 use pronoia_core::balance::Method;
-use pronoia_core::cautions::{Kept, Rule};
 use pronoia_core::prepare::{Action, Filling, Step};
 use pronoia_core::study::history::{Names, Part, changes, without};
+use pronoia_core::study::{AcceptedCaution, CautionKind};
 use pronoia_core::study::{ColumnChoice, KnownWhen, Outcome, Role, StudyState, Verdict};
 use proptest::prelude::*;
 
@@ -76,7 +76,7 @@ fn after(state: &StudyState, edit: &Edit) -> StudyState {
         Edit::Keep(at) => {
             let about = state.columns[at].name.clone();
             if state.kept.iter().all(|kept| kept.about != about) {
-                state.kept.push(Kept { rule: Rule::StandIn, about, because: "so it is".into() });
+                state.kept.push(AcceptedCaution { rule: CautionKind::StandIn, about, because: "so it is".into() });
             }
         }
         Edit::AddStep(column, at) => {

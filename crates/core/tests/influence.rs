@@ -10,8 +10,9 @@ use pronoia_core::judged::Understanding;
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::{ModelError, Recipe};
 use pronoia_core::progress::Unwatched;
+use pronoia_core::question::Question;
 use pronoia_core::split::SplitPlan;
-use pronoia_core::study::{Basis, ChosenPolicy, Question};
+use pronoia_core::study::{Basis, ChosenPolicy};
 use pronoia_core::{Model, Progress, Table};
 
 use customers::{basis, customers, every, fit_of, happened, numbers, quick, words};

@@ -3,8 +3,9 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use pronoia_core::cautions::{Answer, MISTAKES, Rule};
+use pronoia_core::cautions::{Answer, MISTAKES};
 use pronoia_core::decide::{Churn, Economics, Line, Order, Rule as Policy};
+use pronoia_core::study::CautionKind;
 
 fn project() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
@@ -35,7 +36,7 @@ fn every_mistake_is_answered_and_every_rule_is_an_answer_to_one() {
             }
         }
     }
-    assert_eq!(rules.len(), Rule::ALL.len());
+    assert_eq!(rules.len(), CautionKind::ALL.len());
 }
 
 #[test]

@@ -8,7 +8,7 @@ use pronoia_core::decide::{
     Population, Rule, Scale, Weighing, Which, alternatives,
 };
 use pronoia_core::expression::Expression;
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Kind, Table};
 use proptest::prelude::*;

@@ -1,6 +1,7 @@
 //! Tables described, held against counting by hand.
 
-use pronoia_core::profile::{ColumnProfile, Evenly, TableProfile, changes, quantile};
+use pronoia_core::profile::{ColumnProfile, Evenly, TableProfile, changes};
+use pronoia_core::stats::quantile;
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Table};
 use proptest::prelude::*;

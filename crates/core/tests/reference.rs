@@ -1,7 +1,6 @@
 //! Our figures against those of general-purpose libraries (see `tests/reference/make.py`).
 
 use pronoia_core::calibrate::{Calibration, Map};
-use pronoia_core::drivers::{Count, chance, correlation, entropy, information_value, mutual_information, total};
 use pronoia_core::evaluate::{
     Confusion, area_under_roc, average_precision, brier, delong, kolmogorov_smirnov, log_loss,
 };
@@ -11,6 +10,9 @@ use pronoia_core::learn::setting::Tunable;
 use pronoia_core::learn::{Estimator, Settings, Target};
 use pronoia_core::prepare::{Design, Feature};
 use pronoia_core::progress::Unwatched;
+use pronoia_core::stats::{
+    Count, correlation, entropy, information_value, likelihood_ratio_p_value, mutual_information, total,
+};
 use serde_json::Value;
 
 const CSV: &[u8] = include_bytes!("../../../tests/reference/churn.csv");
@@ -137,7 +139,7 @@ fn measures_of_association_agree() {
     close(bits, their("mutual_information_bits"), 1e-9, "mutual information");
     close(entropy(total(&counts)), their("entropy_bits"), 1e-9, "entropy");
     close(information_value(&counts), their("information_value"), 1e-9, "information value");
-    close(chance(bits, total(&counts).rows, 3), their("chance"), 1e-9, "chance");
+    close(likelihood_ratio_p_value(bits, total(&counts).rows, 3), their("chance"), 1e-9, "chance");
     for (count, interval) in counts.iter().zip(theirs["wilson"].as_array().expect("intervals")) {
         let (low, high) = count.interval();
         close(low, numbers(interval)[0], 1e-9, "lower end");

@@ -6,11 +6,12 @@ use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::prepare::{Action, Step};
 use pronoia_core::progress::Unwatched;
+use pronoia_core::question::Question;
 use pronoia_core::score::{
     Account, Answer, Answers, BAND, By, DECISION, Extras, Form, GAIN, MatchReport, Matching, OTHER_PROBABILITY,
     PROBABILITY, Paired, Part, REASONS, REMARK, Roll, Scored, Scoring, columns_of_policy, match_list,
 };
-use pronoia_core::study::{Basis, Outcome, Question};
+use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::{Kind, Model, Table};
 use proptest::prelude::*;
 

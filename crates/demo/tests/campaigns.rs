@@ -2,7 +2,7 @@
 
 use pronoia_core::campaign::{Arms, Happened, Learned, Results, assign};
 use pronoia_core::decide::Economics;
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use pronoia_demo::{
     FIRST_CUSTOMER, FIRST_RENEWAL, Renewed, SEED, TRUE_ANYWAY, TRUE_SAVE_RATE, booked, dental_offer, members, renewed,
 };

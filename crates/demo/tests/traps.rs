@@ -1,13 +1,15 @@
 //! Each trap that the generator plants is raised, and what a leak is worth is known.
 
-use pronoia_core::cautions::{Caution, Rule, Seen, look};
+use pronoia_core::cautions::{Caution, Seen, look};
 use pronoia_core::evaluate::area_under_roc;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
+use pronoia_core::question::Question;
 use pronoia_core::split::Dealt;
-use pronoia_core::study::{self, Basis, Outcome, Question, StudyState};
+use pronoia_core::study::CautionKind;
+use pronoia_core::study::{self, Basis, Outcome, StudyState};
 use pronoia_core::{Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members};
 
@@ -46,17 +48,17 @@ fn cautions(table: &Table, question: Question) -> Vec<Caution> {
 fn every_planted_trap_is_raised_and_nothing_else() {
     let table = records(&members(MEMBERS, SEED, FIRST_MEMBER));
     let raised = cautions(&table, Question::Churn);
-    let mut found: Vec<(&str, Rule)> = raised.iter().map(|c| (c.about.as_str(), c.rule)).collect();
+    let mut found: Vec<(&str, CautionKind)> = raised.iter().map(|c| (c.about.as_str(), c.rule)).collect();
     found.sort_by_key(|f| f.0);
     assert_eq!(
         found,
         [
-            ("currency", Rule::NoInformation),
-            ("days_since_last_login", Rule::KnownAfterwards),
-            ("exit_survey_sent", Rule::KnownAfterwards),
-            ("legacy_ref", Rule::NoInformation),
-            ("note_code", Rule::NoInformation),
-            ("retired_discount", Rule::StandIn),
+            ("currency", CautionKind::NoInformation),
+            ("days_since_last_login", CautionKind::KnownAfterwards),
+            ("exit_survey_sent", CautionKind::KnownAfterwards),
+            ("legacy_ref", CautionKind::NoInformation),
+            ("note_code", CautionKind::NoInformation),
+            ("retired_discount", CautionKind::StandIn),
         ],
         "{raised:#?}"
     );
@@ -76,7 +78,7 @@ fn members_with_several_rows_would_be_noticed() {
         people[2_000 + at].id = people[at].id;
     }
     let raised = cautions(&records(&people), Question::Churn);
-    let repeated = raised.iter().find(|c| c.rule == Rule::RepeatedCustomers).expect("a caution");
+    let repeated = raised.iter().find(|c| c.rule == CautionKind::RepeatedCustomers).expect("a caution");
     assert_eq!(repeated.about, "member_id");
     assert!(
         repeated.evidence.contains("Of 3\u{202f}600 customers")

@@ -11,8 +11,9 @@ use pronoia_core::model::{Blend, Mix, ModelError, Recipe};
 use pronoia_core::prepare::{Action, Step};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
+use pronoia_core::question::Question;
 use pronoia_core::split::SplitPlan;
-use pronoia_core::study::{self, Basis, Outcome, Question, Verdict};
+use pronoia_core::study::{self, Basis, Outcome, Verdict};
 use pronoia_core::tune::{Measure, Plan, Search};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, MEMBERS, Member, members};
 

@@ -117,8 +117,8 @@ fn of_sqlx(e: &sqlx::Error) -> StoreError {
             Some("57014") => StoreError::Busy("It took too long while others were being served."),
             // Somebody else holds what was waited for.
             Some("55P03") => StoreError::Busy("Somebody else is changing the same."),
-            // Shutting down, starting up, terminated by an administrator.
-            Some("57P01" | "57P02" | "57P03" | "53300") => StoreError::Unreachable,
+            // Shutting down, starting up, terminated by an administrator; asleep in the middle of a transaction.
+            Some("57P01" | "57P02" | "57P03" | "53300" | "25P03") => StoreError::Unreachable,
             Some("54000" | "54011") => StoreError::TooWide(
                 "A row of this table is wider than the storage can hold (about 8 000 bytes). Leave out columns that you do not need, or split the file by subject.".into(),
             ),

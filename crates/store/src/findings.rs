@@ -1,7 +1,8 @@
 //! What was found to go with the outcome of a study, computed once and kept.
 
+use pronoia_core::cautions::Survey;
 use pronoia_core::drivers::{Driver, Drivers};
-use pronoia_core::study::{Basis, Survey};
+use pronoia_core::study::Basis;
 use sea_orm::sea_query::OnConflict;
 use sea_orm::sqlx;
 use sea_orm::{ActiveValue::Set, EntityTrait, QuerySelect};

@@ -7,6 +7,7 @@
 use sea_orm::sqlx::{self, PgConnection};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, DbBackend, Statement, TransactionTrait};
 
+use crate::jobs::SILENCE_SECONDS;
 use crate::{Result, Store, StoreError};
 
 /// A lease on a job.
@@ -18,8 +19,15 @@ pub struct Lease {
     pub number: i64,
 }
 
-/// The row of a job whose lease holds; nobody takes the job while it is locked.
-const HOLDS: &str = "SELECT 1 FROM job WHERE id = $1 AND lease = $2 AND state = 'running' FOR SHARE";
+/// The row of a job whose lease holds. Nobody takes the job while it is locked, so that the database ends the session
+/// of a server that falls asleep here as soon as its silence would let others take the job.
+const HOLDS: &str = "SELECT set_config('idle_in_transaction_session_timeout', $3, true) \
+    FROM job WHERE id = $1 AND lease = $2 AND state = 'running' FOR SHARE";
+
+/// How long a server may be silent while it holds a lease, as a setting of the database.
+fn silence() -> String {
+    format!("{SILENCE_SECONDS}s")
+}
 
 impl Lease {
     /// Holds the lease until the end of a transaction.
@@ -27,7 +35,8 @@ impl Lease {
     /// # Errors
     /// [`StoreError::LeaseLost`] if somebody else has the job by now, or it has ended.
     pub(crate) async fn hold(self, connection: &mut PgConnection) -> Result<()> {
-        let holds = sqlx::query(HOLDS).bind(self.job).bind(self.number).fetch_optional(connection).await?;
+        let holds =
+            sqlx::query(HOLDS).bind(self.job).bind(self.number).bind(silence()).fetch_optional(connection).await?;
         holds.map(|_| ()).ok_or(StoreError::LeaseLost)
     }
 }
@@ -47,7 +56,7 @@ impl Store {
     pub(crate) async fn writing(&self) -> Result<DatabaseTransaction> {
         let transaction = self.db.begin().await?;
         if let Some(lease) = self.lease {
-            let values = [lease.job.into(), lease.number.into()];
+            let values = [lease.job.into(), lease.number.into(), silence().into()];
             let holds = Statement::from_sql_and_values(DbBackend::Postgres, HOLDS, values);
             transaction.query_one_raw(holds).await?.ok_or(StoreError::LeaseLost)?;
         }

@@ -29,6 +29,9 @@ struct Purpose {
     statement: Option<&'static str>,
     /// How long a row that somebody else changes is waited for.
     lock: &'static str,
+    /// How long a server that fell asleep in a transaction keeps others from what it changed; for ever where nothing
+    /// is said, because rows come for as long as a file is read, or a client takes them.
+    asleep: Option<&'static str>,
 }
 
 const PAGES: Purpose = Purpose {
@@ -37,10 +40,17 @@ const PAGES: Purpose = Purpose {
     wait: Duration::from_secs(3),
     statement: Some("20s"),
     lock: "2s",
+    asleep: Some("10s"),
 };
 
-const JOBS: Purpose =
-    Purpose { name: "pronoia jobs", connections: 8, wait: Duration::from_secs(60), statement: None, lock: "60s" };
+const JOBS: Purpose = Purpose {
+    name: "pronoia jobs",
+    connections: 8,
+    wait: Duration::from_secs(60),
+    statement: None,
+    lock: "60s",
+    asleep: None,
+};
 
 const SIGNS_OF_LIFE: Purpose = Purpose {
     name: "pronoia signs of life",
@@ -48,6 +58,7 @@ const SIGNS_OF_LIFE: Purpose = Purpose {
     wait: Duration::from_secs(3),
     statement: Some("3s"),
     lock: "2s",
+    asleep: Some("3s"),
 };
 
 const EXPORTS: Purpose = Purpose {
@@ -56,6 +67,7 @@ const EXPORTS: Purpose = Purpose {
     wait: Duration::from_secs(10),
     statement: Some("10min"),
     lock: "2s",
+    asleep: None,
 };
 
 const PREVIEWS: Purpose = Purpose {
@@ -64,6 +76,7 @@ const PREVIEWS: Purpose = Purpose {
     wait: Duration::from_secs(3),
     statement: Some("10s"),
     lock: "2s",
+    asleep: Some("10s"),
 };
 
 /// Connections that questions in SQL take, at most.
@@ -118,6 +131,7 @@ impl Pools {
         let pool = |purpose: Purpose| {
             let mut settings = vec![("lock_timeout", purpose.lock)];
             settings.extend(purpose.statement.map(|limit| ("statement_timeout", limit)));
+            settings.extend(purpose.asleep.map(|limit| ("idle_in_transaction_session_timeout", limit)));
             if version >= 140_000 {
                 // What is asked ends soon after whoever asked is gone.
                 settings.push(("client_connection_check_interval", "1s"));

@@ -1,6 +1,7 @@
 //! Studies and their choices.
 
-use pronoia_core::study::{Question, StudyState, history};
+use pronoia_core::question::Question;
+use pronoia_core::study::{StudyState, history};
 use sea_orm::{
     ActiveModelTrait, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseTransaction, DbBackend, EntityTrait,
     QueryFilter, QueryOrder, Statement, TransactionTrait,

@@ -2,7 +2,7 @@
 
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::{HttpRequest, HttpResponse, web};
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use serde::Deserialize;
 
 use crate::App;

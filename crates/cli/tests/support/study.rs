@@ -1,11 +1,11 @@
 //! A study of the made-up members, begun over HTTP, and what tests ask of it.
 
 use pronoia_core::Table;
-use pronoia_core::cautions::Rule;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
 use pronoia_core::progress::Unwatched;
+use pronoia_core::study::CautionKind;
 use pronoia_core::study::{Basis, StudyState};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members, renewals_csv};
 use pronoia_store::Store;
@@ -95,13 +95,13 @@ impl Study {
     }
 
     /// Whether a caution of this rule was raised.
-    pub async fn raised(&self, rule: Rule) -> bool {
+    pub async fn raised(&self, rule: CautionKind) -> bool {
         let found = self.store.finding_in_short(self.id).await.expect("stored").expect("looked at");
         found.survey.cautions.iter().any(|c| c.rule == rule)
     }
 
     /// Takes the remedy of a caution.
-    pub async fn mend(&self, rule: Rule, column: &str) {
+    pub async fn mend(&self, rule: CautionKind, column: &str) {
         assert_eq!(self.post("prepare/cautions", &[("rule", rule.word()), ("about", column)]), 303, "{rule:?}");
         self.looked_at().await;
     }

@@ -9,10 +9,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::learn::logistic::LogisticSettings;
 use crate::learn::setting::Tunable;
-use crate::learn::{FitError, Target, log_loss_of, logit};
+use crate::learn::{FitError, Target};
 use crate::prepare::{Design, Feature};
 use crate::progress::Unwatched;
 use crate::split::Turn;
+use crate::stats::{log_loss_of_log_odds, logit};
 pub use isotonic::Steps;
 
 /// Events, or other rows if they are rarer, from which on more than a straight
@@ -141,7 +142,7 @@ impl Calibration {
                 let map = Self::fit(kind, &scores, &learned)?;
                 for at in turn.judged {
                     let eta = map.as_ref().map_or(log_odds[at], |map| map.apply(log_odds[at]));
-                    loss += target.weight(at) * log_loss_of(eta, target.event[at]);
+                    loss += target.weight(at) * log_loss_of_log_odds(eta, target.event[at]);
                     weight += target.weight(at);
                 }
             }

@@ -77,8 +77,8 @@ impl Economics<f64> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::drivers::Count;
-    use crate::study::Question;
+    use crate::question::Question;
+    use crate::stats::Count;
 
     #[test]
     fn the_save_rate_is_the_share_of_leavers_who_stayed() {

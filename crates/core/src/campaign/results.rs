@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::drivers::{Count, Z95};
+use crate::stats::{Count, Z95};
 
 /// Pseudo-observations that widen the interval of a difference of two shares enough for small
 /// groups (Agresti & Caffo 2000).

@@ -1,8 +1,9 @@
 //! A number that names something, read as an amount.
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::Kind;
 use crate::number::{count, plain};
+use crate::study::CautionKind;
 use crate::study::has_word;
 
 /// Words in a column's name that say that its digits are a name.
@@ -41,7 +42,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             let remedy = Remedy::ReadAsCode { column: column.name.clone() };
             let is_code = whole && named && profile.distinct >= FEWEST && (alike || figures.min > 0.0);
             (is_code && !remedy.is_taken(seen.state)).then(|| Caution {
-                rule: Rule::CodeAsQuantity,
+                rule: CautionKind::CodeAsQuantity,
                 about: column.name.clone(),
                 heading: format!("{} is read as an amount", column.name),
                 evidence: format!(

@@ -2,8 +2,9 @@
 
 use std::collections::BTreeMap;
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::number::count;
+use crate::study::CautionKind;
 
 /// Values that a copy of a yes-or-no outcome has at most.
 const MOST_VALUES: usize = 6;
@@ -29,7 +30,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         let tells = |side: usize| sides.values().any(|counts| counts[side] > counts[1 - side]);
         if sides.len() <= MOST_VALUES && agreeing as f64 >= AGREES * rows as f64 && tells(0) && tells(1) {
             cautions.push(Caution {
-                rule: Rule::CopyOfOutcome,
+                rule: CautionKind::CopyOfOutcome,
                 about: column.name.clone(),
                 heading: format!("{} says the same as {}", column.name, outcome.column),
                 evidence: format!(

@@ -1,7 +1,8 @@
 //! Curves and intervals that rest on a handful of events.
 
-use super::{Candidate, Caution, Remedy, Rule};
+use super::{Candidate, Caution, Remedy};
 use crate::number::{count, percent};
+use crate::study::CautionKind;
 
 /// Events, and other rows, that a curve should rest on.
 const ENOUGH: u64 = 50;
@@ -17,7 +18,7 @@ pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
         return None;
     }
     Some(Caution {
-        rule: Rule::FewEvents,
+        rule: CautionKind::FewEvents,
         about: candidate.name.into(),
         heading: format!("{}: judged on few events", candidate.name),
         evidence: format!(

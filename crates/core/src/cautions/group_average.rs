@@ -2,8 +2,9 @@
 
 use std::collections::HashMap;
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::number::fixed;
+use crate::study::CautionKind;
 use crate::table::{Column, Values};
 
 /// Groups below which nothing can be said.
@@ -32,7 +33,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         });
         if let Some((by, correlation)) = doubtful {
             cautions.push(Caution {
-                rule: Rule::GroupAverage,
+                rule: CautionKind::GroupAverage,
                 about: column.name.clone(),
                 heading: format!("{} may hold the outcome", column.name),
                 evidence: format!(

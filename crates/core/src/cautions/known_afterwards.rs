@@ -1,6 +1,7 @@
 //! A predictor whose value is known only after the outcome, or nearly determines it.
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
+use crate::study::CautionKind;
 use crate::study::{KnownWhen, probe};
 
 /// Area under ROC of a single column from which it is doubted.
@@ -27,7 +28,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
                 "Its name says that it may have been written afterwards, and nobody has said when it was known"
             };
             Caution {
-                rule: Rule::KnownAfterwards,
+                rule: CautionKind::KnownAfterwards,
                 about: choice.name.clone(),
                 heading: format!("{} may be known only afterwards", choice.name),
                 evidence: format!(

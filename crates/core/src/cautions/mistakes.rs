@@ -1,6 +1,6 @@
 //! The mistakes that practitioners make, and what becomes of each of them here.
 
-use super::Rule;
+use crate::study::CautionKind;
 
 /// A mistake that would make the answer wrong.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -17,7 +17,7 @@ pub enum Answer {
     /// It cannot be made, and why not.
     CannotBe(&'static str),
     /// It is looked for in the rows and candidates of every study.
-    Raised(Rule),
+    Raised(CautionKind),
     /// It is spoken of where it would be made, and how.
     SaidAt(Stop, &'static str),
 }
@@ -83,14 +83,14 @@ pub const MISTAKES: [Mistake; 38] = [
         "Probabilities stay distorted after balancing",
         &[CannotBe("a balanced model is corrected on training rows that were left as they are")],
     ),
-    mistake("A column is used that is known only afterwards", &[Raised(Rule::KnownAfterwards)]),
+    mistake("A column is used that is known only afterwards", &[Raised(CautionKind::KnownAfterwards)]),
     mistake(
         "The outcome, or a copy of it, is used as a column",
-        &[CannotBe("the outcome itself never goes in, and no step reads it"), Raised(Rule::CopyOfOutcome)],
+        &[CannotBe("the outcome itself never goes in, and no step reads it"), Raised(CautionKind::CopyOfOutcome)],
     ),
-    mistake("A group’s average holds the outcome", &[Raised(Rule::GroupAverage)]),
-    mistake("A column is used that cannot tell the next customer", &[Raised(Rule::NoInformation)]),
-    mistake("Codes are read as amounts", &[Raised(Rule::CodeAsQuantity)]),
+    mistake("A group’s average holds the outcome", &[Raised(CautionKind::GroupAverage)]),
+    mistake("A column is used that cannot tell the next customer", &[Raised(CautionKind::NoInformation)]),
+    mistake("Codes are read as amounts", &[Raised(CautionKind::CodeAsQuantity)]),
     mistake(
         "Categories become arbitrary numbers",
         &[CannotBe("a category becomes one indicator for each value, or a number learned from the outcome on request")],
@@ -126,7 +126,7 @@ pub const MISTAKES: [Mistake; 38] = [
         "A line at one half that nobody chose, or in the wrong direction",
         &[CannotBe("a line is proposed from what outcomes are worth, and always said as a sentence")],
     ),
-    mistake("Scores are read as probabilities", &[Raised(Rule::Uncalibrated)]),
+    mistake("Scores are read as probabilities", &[Raised(CautionKind::Uncalibrated)]),
     mistake(
         "Coefficients are compared without their units",
         &[CannotBe("they are told per realistic step of each column, with intervals")],
@@ -139,8 +139,8 @@ pub const MISTAKES: [Mistake; 38] = [
         "Influence is read as if nothing had been left out",
         &[SaidAt(Stop::Compare, "what was left out stands beside what the model goes by")],
     ),
-    mistake("The top of one tree is taken as what matters most", &[Raised(Rule::UnstableTree)]),
-    mistake("A column is confirmed by the rows that it was drawn from", &[Raised(Rule::Unconfirmed)]),
+    mistake("The top of one tree is taken as what matters most", &[Raised(CautionKind::UnstableTree)]),
+    mistake("A column is confirmed by the rows that it was drawn from", &[Raised(CautionKind::Unconfirmed)]),
     mistake(
         "Preparation is repeated by hand on the list",
         &[CannotBe("the model takes its preparation along, to lists, programs and other forms")],
@@ -153,17 +153,17 @@ pub const MISTAKES: [Mistake; 38] = [
         "Customers are scored whom the model was fitted to",
         &[SaidAt(Stop::Lists, "the match report counts them, and marks each on request")],
     ),
-    mistake("Rows are dealt out by lot although time matters", &[Raised(Rule::TimeMatters)]),
+    mistake("Rows are dealt out by lot although time matters", &[Raised(CautionKind::TimeMatters)]),
     mistake(
         "The outcome is the wrong way round",
         &[
-            Raised(Rule::ReversedOutcome),
+            Raised(CautionKind::ReversedOutcome),
             SaidAt(Stop::Train, "a candidate that orders customers the wrong way is told from chance"),
         ],
     ),
     mistake(
         "Sensitive attributes, or what stands in for them, are used unexamined",
-        &[Raised(Rule::StandIn), SaidAt(Stop::Decide, "groups are compared by how the policy treats them")],
+        &[Raised(CautionKind::StandIn), SaidAt(Stop::Decide, "groups are compared by how the policy treats them")],
     ),
     mistake(
         "A customer is imagined who cannot be",
@@ -173,7 +173,7 @@ pub const MISTAKES: [Mistake; 38] = [
         "Parts of dates that mean nothing go in",
         &[CannotBe("what dates could tell is proposed, and made on request only")],
     ),
-    mistake("A curve is read closely where events are few", &[Raised(Rule::FewEvents)]),
+    mistake("A curve is read closely where events are few", &[Raised(CautionKind::FewEvents)]),
     mistake(
         "More rows are believed to help",
         &[SaidAt(Stop::Compare, "a closer look fits a candidate to fewer rows and says what more of them would bring")],
@@ -182,7 +182,7 @@ pub const MISTAKES: [Mistake; 38] = [
         "Something is concluded from made-up records",
         &[CannotBe("made-up records carry a badge on every page, and files and statements say so")],
     ),
-    mistake("A customer is on both sides of the split", &[Raised(Rule::RepeatedCustomers)]),
+    mistake("A customer is on both sides of the split", &[Raised(CautionKind::RepeatedCustomers)]),
     mistake(
         "A join multiplies or loses customers",
         &[SaidAt(Stop::Records, "keys and rows are counted before it runs")],

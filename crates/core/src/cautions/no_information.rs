@@ -1,8 +1,9 @@
 //! A predictor that never varies, differs for everybody, or is hardly ever there.
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::number::count;
 use crate::sentence::capital;
+use crate::study::CautionKind;
 use crate::study::Verdict;
 
 pub(super) fn look(seen: &Seen) -> Vec<Caution> {
@@ -21,7 +22,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
                 }
             });
             Caution {
-                rule: Rule::NoInformation,
+                rule: CautionKind::NoInformation,
                 about: choice.name.clone(),
                 heading: format!("{} cannot tell customers apart", choice.name),
                 evidence: format!("{}.{figures}", capital(&choice.reason)),

@@ -2,8 +2,9 @@
 
 use std::collections::HashMap;
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::number::count;
+use crate::study::CautionKind;
 use crate::study::Role;
 
 pub(super) fn look(seen: &Seen) -> Vec<Caution> {
@@ -24,7 +25,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         let torn = parts.values().filter(|(_, bits)| bits.count_ones() > 1).count();
         if torn > 0 {
             cautions.push(Caution {
-                rule: Rule::RepeatedCustomers,
+                rule: CautionKind::RepeatedCustomers,
                 about: column.name.clone(),
                 heading: format!("{} customers stand on both sides", count(torn as u64)),
                 evidence: format!(

@@ -1,8 +1,9 @@
 //! The other value of the outcome is probably meant.
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::number::{count, percent};
-use crate::study::Question;
+use crate::question::Question;
+use crate::study::CautionKind;
 
 /// Values that say that nothing happened.
 const NOTHING: [&str; 12] =
@@ -23,7 +24,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
     }
     let verb = seen.question.event_verb();
     vec![Caution {
-        rule: Rule::ReversedOutcome,
+        rule: CautionKind::ReversedOutcome,
         about: outcome.column.clone(),
         heading: format!("“{event}” may not be the event"),
         evidence: format!(

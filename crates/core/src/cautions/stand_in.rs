@@ -2,9 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::drivers::Grouping;
 use crate::number::percent;
+use crate::study::CautionKind;
 use crate::study::Role;
 use crate::table::Column;
 
@@ -25,7 +26,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         let Some((share, attribute)) = told.max_by(|a, b| a.0.total_cmp(&b.0)) else { continue };
         if share >= STANDS_IN {
             cautions.push(Caution {
-                rule: Rule::StandIn,
+                rule: CautionKind::StandIn,
                 about: column.name.clone(),
                 heading: format!("{} stands in for {}", column.name, attribute.name),
                 evidence: format!(

@@ -1,10 +1,11 @@
 //! The event rate changes with time, and rows are dealt out by lot.
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::Kind;
-use crate::drivers::{Count, chance, mutual_information};
 use crate::number::percent;
 use crate::split::Dealing;
+use crate::stats::{Count, likelihood_ratio_p_value, mutual_information};
+use crate::study::CautionKind;
 use crate::study::Role;
 use crate::table::{Column, written_date};
 
@@ -41,11 +42,12 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
                 count
             })
             .collect();
-        let chance = chance(mutual_information(&counts), dated.len() as u64, counts.len().saturating_sub(1));
+        let chance =
+            likelihood_ratio_p_value(mutual_information(&counts), dated.len() as u64, counts.len().saturating_sub(1));
         let (Some(first), Some(last), true) = (counts.first(), counts.last(), chance < BELIEVED) else { continue };
         let day = |at: usize| dated.get(at).map_or(String::new(), |d| written_date(d.0 as i32));
         let caution = Caution {
-            rule: Rule::TimeMatters,
+            rule: CautionKind::TimeMatters,
             about: column.name.clone(),
             heading: format!("The event rate changes with {}", column.name),
             evidence: format!(

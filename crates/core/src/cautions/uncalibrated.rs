@@ -1,7 +1,8 @@
 //! Scores that are read as probabilities and are none.
 
-use super::{Candidate, Caution, Remedy, Rule};
+use super::{Candidate, Caution, Remedy};
 use crate::number::{count, percent};
+use crate::study::CautionKind;
 
 /// Groups that may fail to hold; of ten that do, so many fail in one of a thousand cases.
 const MAY_FAIL: usize = 3;
@@ -26,7 +27,7 @@ pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
         candidate.model.blended.is_some() || candidate.model.members.iter().any(|m| m.calibrated.is_some());
     let worst = groups.iter().filter(|g| !g.holds()).max_by(|a, b| apart(a).total_cmp(&apart(b)))?;
     Some(Caution {
-        rule: Rule::Uncalibrated,
+        rule: CautionKind::Uncalibrated,
         about: candidate.name.into(),
         heading: format!("{}: its probabilities do not hold", candidate.name),
         evidence: format!(

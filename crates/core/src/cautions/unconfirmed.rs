@@ -1,9 +1,10 @@
 //! A derived column that was drawn where the rate looked high, and is not high elsewhere.
 
-use super::{Caution, Remedy, Rule, Seen};
+use super::{Caution, Remedy, Seen};
 use crate::Kind;
-use crate::drivers::{Count, chi_square};
 use crate::number::percent;
+use crate::stats::{Count, chi_square};
+use crate::study::CautionKind;
 
 /// Pearson's statistic from which two rates differ: its 0.95 quantile for one
 /// degree of freedom.
@@ -34,7 +35,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
                 && higher(inside, out) == higher(inside_later, out_later);
             let enough = inside_later.rows >= FEWEST && out_later.rows >= FEWEST;
             (differed && enough && !holds).then(|| Caution {
-                rule: Rule::Unconfirmed,
+                rule: CautionKind::Unconfirmed,
                 about: column.name.clone(),
                 heading: format!("{} does not hold on other rows", column.name),
                 evidence: format!(

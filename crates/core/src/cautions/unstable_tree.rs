@@ -1,7 +1,8 @@
 //! The top of a single tree, taken as what matters most.
 
-use super::{Candidate, Caution, Remedy, Rule};
+use super::{Candidate, Caution, Remedy};
 use crate::learn::Estimator;
+use crate::study::CautionKind;
 
 /// Share of the draws that must ask about the same column first.
 const STABLE: f64 = 0.75;
@@ -20,7 +21,7 @@ pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
     let others: Vec<String> =
         first.columns.iter().skip(1).take(NAMED - 1).map(|(name, times)| format!("{name} in {times}")).collect();
     Some(Caution {
-        rule: Rule::UnstableTree,
+        rule: CautionKind::UnstableTree,
         about: candidate.name.into(),
         heading: format!("{}: its first question changes with the rows", candidate.name),
         evidence: format!(

@@ -11,7 +11,7 @@ use super::population::Population;
 use super::ranking::Ranking;
 use super::resample::{RESAMPLES, Resample};
 use super::sums::{Sums, Worths};
-use crate::profile::quantile;
+use crate::stats::quantile;
 
 /// A decision whose gain is at least this share of the best is nearly as good.
 const NEARLY: f64 = 0.97;

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::curve::Expected;
 use super::payoff::{Payoff, Payoffs};
 use super::policy::Action;
-use crate::drivers::{Count, Z90, Z95};
+use crate::stats::{Count, Z90, Z95};
 
 /// What the first of two brings more than the second.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]

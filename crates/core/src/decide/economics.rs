@@ -8,7 +8,7 @@ use super::assumption::{Assumption, Unit};
 use super::payoff::Payoffs;
 use super::terms::{Churn, Credit, Plain, Response};
 use crate::Table;
-use crate::study::Question;
+use crate::question::Question;
 
 /// The amounts of a question: as they were chosen, for each of some customers, or for one.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]

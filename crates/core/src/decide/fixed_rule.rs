@@ -4,9 +4,9 @@ use serde::{Deserialize, Serialize};
 
 use super::{Expected, Payoffs, Population};
 use crate::Table;
-use crate::drivers::Z90;
 use crate::evaluate::Confusion;
 use crate::expression::Expression;
+use crate::stats::Z90;
 
 /// What acting by a rule would have come to on the rows judged.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]

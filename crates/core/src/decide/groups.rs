@@ -6,7 +6,8 @@ use super::curve::Expected;
 use super::difference::gain_between;
 use super::payoff::{Payoff, Payoffs};
 use super::policy::Action;
-use crate::drivers::{Count, Grouping, Z95};
+use crate::drivers::Grouping;
+use crate::stats::{Count, Z95};
 
 /// A decision on one group.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

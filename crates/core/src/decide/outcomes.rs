@@ -135,7 +135,7 @@ fn yearly(a_year: f64, (years, discount): (f64, f64), in_all: f64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::study::Question;
+    use crate::question::Question;
 
     /// What a formula as it is written comes to.
     fn worked_out(formula: &str) -> f64 {

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::payoff::Payoff;
-use crate::learn::{logit, sigmoid};
+use crate::stats::{logit, sigmoid};
 
 /// Customers to whom a decision will be applied.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]

@@ -61,7 +61,7 @@ impl Weighing {
 mod tests {
     use super::super::{Economics, Payoff, Population, Ranking, Rule, Scale};
     use super::*;
-    use crate::study::Question;
+    use crate::question::Question;
     use proptest::prelude::*;
     use rand::{RngExt, SeedableRng};
     use rand_chacha::ChaCha8Rng;

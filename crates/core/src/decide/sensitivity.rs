@@ -94,7 +94,7 @@ pub(super) fn break_even(assumption: &Assumption, value: f64, gain: impl Fn(f64)
 mod tests {
     use super::super::{Churn, Payoff, Plain};
     use super::*;
-    use crate::study::Question;
+    use crate::question::Question;
     use proptest::prelude::*;
 
     fn of<'a>(all: &'a [Sensitivity], word: &str) -> &'a Sensitivity {

@@ -2,10 +2,10 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::measures::{Count, chi_square, total};
 use crate::Kind;
 use crate::number::plain;
-use crate::profile::quantile;
+use crate::stats::quantile;
+use crate::stats::{Count, chi_square, total};
 use crate::table::{Column, Values, written_date};
 
 /// Bands that a number is cut into before neighbours are put together.

@@ -4,7 +4,6 @@
 //! training rows; nothing says that one thing makes another happen.
 
 mod grouping;
-mod measures;
 mod pairs;
 mod segments;
 mod strip;
@@ -12,9 +11,6 @@ mod totals;
 
 pub use grouping::{Band, Group, Grouping, Members, Notation};
 pub(crate) use grouping::{band_edges, merged};
-pub use measures::{
-    Count, Z90, Z95, chance, chi_square, correlation, entropy, information_value, mutual_information, total, wilson,
-};
 pub use pairs::PairMap;
 pub use segments::{Segment, Segments};
 pub use strip::Strip;
@@ -24,6 +20,9 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::progress::{Cancelled, Part};
+use crate::stats::{
+    Count, correlation, entropy, information_value, likelihood_ratio_p_value, mutual_information, total,
+};
 use crate::table::Column;
 use crate::{Kind, Progress, Table};
 
@@ -76,7 +75,7 @@ impl Driver {
         let counts: Vec<Count> = groups.iter().map(|g| g.count).collect();
         let (bits, all) = (mutual_information(&counts), total(&counts));
         let numbers = rows.iter().zip(event).filter_map(|(&row, &e)| column.number(row).map(|x| (x, e)));
-        let chance = chance(bits, all.rows, groups.len().saturating_sub(1));
+        let chance = likelihood_ratio_p_value(bits, all.rows, groups.len().saturating_sub(1));
         Self {
             column: column.name.clone(),
             kind: column.kind,

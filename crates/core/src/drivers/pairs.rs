@@ -4,7 +4,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::grouping::{Group, Grouping};
-use super::measures::{Count, chance, mutual_information};
+use crate::stats::{Count, likelihood_ratio_p_value, mutual_information};
 use crate::table::Column;
 
 /// Groups of a column on a map.
@@ -58,7 +58,7 @@ impl PairMap {
             cells,
             together,
             beyond,
-            chance: chance(beyond.max(0.0), event.len() as u64, freedom),
+            chance: likelihood_ratio_p_value(beyond.max(0.0), event.len() as u64, freedom),
         }
     }
 

@@ -7,9 +7,9 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::grouping::{Band, Group, Grouping};
-use super::measures::{Count, chi_square};
 use crate::Progress;
 use crate::progress::Cancelled;
+use crate::stats::{Count, chi_square};
 use crate::table::Column;
 
 /// Splits on the way from all customers to a segment, at most.

@@ -3,8 +3,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::Count;
-use crate::profile::{quantile, shape};
+use crate::profile::shape;
+use crate::stats::Count;
+use crate::stats::quantile;
 use crate::table::Column;
 
 /// Share of the customers beyond either end of what is drawn: a few far out

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::drivers::Count;
+use crate::stats::Count;
 
 /// Groups of about equally many rows.
 const GROUPS: usize = 10;

@@ -8,7 +8,7 @@
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, Normal};
 
-use crate::drivers::Z95;
+use crate::stats::{Z95, standard_error};
 
 /// An area under the ROC curve, or a difference of two.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -37,7 +37,7 @@ impl Area {
 /// The area with its standard error; none without at least two rows of either outcome.
 pub fn area(score: &[f64], event: &[bool]) -> Option<Area> {
     let placed = Placements::of(score, event)?;
-    let se = (variance(&placed.events) + variance(&placed.others)).sqrt();
+    let se = standard_error(&placed.events).hypot(standard_error(&placed.others));
     Some(Area { value: placed.area(), se })
 }
 
@@ -85,19 +85,12 @@ impl Placements {
         };
         let (events, others) = (apart(|placed| &placed.events), apart(|placed| &placed.others));
         let value = events.iter().sum::<f64>() / events.len() as f64;
-        Area { value, se: (variance(&events) + variance(&others)).sqrt() }
+        Area { value, se: standard_error(&events).hypot(standard_error(&others)) }
     }
 
     fn area(&self) -> f64 {
         self.events.iter().sum::<f64>() / self.events.len() as f64
     }
-}
-
-/// The variance of a mean of these values.
-fn variance(values: &[f64]) -> f64 {
-    let n = values.len() as f64;
-    let mean = values.iter().sum::<f64>() / n;
-    values.iter().map(|v| (v - mean).powi(2)).sum::<f64>() / (n - 1.0) / n
 }
 
 /// Ranks from 1; equal values share the middle of theirs.

@@ -7,9 +7,9 @@ use serde::Serialize;
 use super::grid::{At, Grid, Spacing};
 use super::prepared::{Prepared, probabilities};
 use super::{Customers, columns_of};
-use crate::drivers::Count;
 use crate::model::Model;
 use crate::prepare::PrepareError;
+use crate::stats::{Count, mean};
 use crate::table::Column;
 
 /// Customers averaged over at most.
@@ -162,10 +162,6 @@ impl<'a> Averages<'a> {
         let from: Vec<(usize, &[usize])> = rows.iter().map(|(column, rows)| (*column, &rows[..])).collect();
         self.prepared.exchanged(&self.background, &from)
     }
-}
-
-fn mean(values: &[f64]) -> f64 {
-    values.iter().sum::<f64>() / values.len().max(1) as f64
 }
 
 /// How far the cells of a table lie from a sum of its rows and columns, which count as given.

@@ -3,7 +3,7 @@
 use super::likeness::Likeness;
 use crate::model::Model;
 use crate::prepare::PrepareError;
-use crate::profile::quantile;
+use crate::stats::quantile;
 use crate::table::{ColumnBuilder, Storage, Values};
 use crate::{Column, Table};
 

@@ -1,7 +1,7 @@
 //! The values that a column is looked at in, each with a customer who has it.
 
-use crate::drivers::Count;
-use crate::profile::quantile;
+use crate::stats::Count;
+use crate::stats::quantile;
 use crate::table::{Column, Values};
 use serde::Serialize;
 

@@ -7,7 +7,7 @@
 use rayon::prelude::*;
 
 use crate::Table;
-use crate::profile::quantile;
+use crate::stats::quantile;
 use crate::table::{Storage, Values};
 
 /// Real customers whose own nearest neighbours say what is usual.

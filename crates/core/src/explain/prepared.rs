@@ -1,9 +1,9 @@
 //! Customers prepared once, whose columns can then be exchanged without preparing them again.
 
 use super::{Customers, players};
-use crate::learn::sigmoid;
 use crate::model::Model;
 use crate::prepare::{Design, PrepareError};
+use crate::stats::sigmoid;
 
 /// Customers as every member of a model receives them.
 pub(super) struct Prepared<'a> {

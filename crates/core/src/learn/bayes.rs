@@ -12,10 +12,11 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target, log_loss_of, logit};
+use super::{FitError, Target};
 use crate::Progress;
 use crate::drivers::band_edges;
 use crate::prepare::{Design, Feature, FeatureValues};
+use crate::stats::{log_loss_of_log_odds, logit};
 
 /// Settings as the analyst gives them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -204,7 +205,7 @@ fn loss_on_halves(values: &[f64], target: &Target, evidence: &dyn Fn(&[f64], &Ta
         let prior = logit(learned.rate());
         let told = FeatureValues::Number(judged.iter().map(|&row| values[row]).collect());
         for (at, &row) in judged.iter().enumerate() {
-            loss += target.weight(row) * log_loss_of(prior + evidence.adds(&told, at), target.event[row]);
+            loss += target.weight(row) * log_loss_of_log_odds(prior + evidence.adds(&told, at), target.event[row]);
         }
     }
     loss

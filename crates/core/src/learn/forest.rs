@@ -14,10 +14,11 @@ use serde::{Deserialize, Serialize};
 
 use super::setting::{Checked, Range, Setting, Tunable};
 use super::trees::{Binned, Predictor, Tree};
-use super::{FitError, Target, logit, seed_of};
+use super::{FitError, Target, seed_of};
 use crate::Progress;
 use crate::evaluate::{area_under_roc, log_loss};
 use crate::prepare::Design;
+use crate::stats::logit;
 use grower::ForestGrower;
 
 /// Trees grown before anybody is asked whether to go on.

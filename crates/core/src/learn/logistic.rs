@@ -11,9 +11,10 @@ use statrs::distribution::{ContinuousCDF, Normal};
 
 use super::linear::{self, Fault, Loss, Penalty, Solution};
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target, log_loss_of, logit, sigmoid};
+use super::{FitError, Target};
 use crate::Progress;
 use crate::prepare::{Design, Feature};
+use crate::stats::{log_loss_of_log_odds, logit, sigmoid};
 
 /// The penalty that steps in where the plain fit has no finite answer.
 const RESCUE_RIDGE: f64 = 1.0;
@@ -108,7 +109,7 @@ struct LogLoss;
 impl Loss for LogLoss {
     fn of(eta: f64, event: bool) -> [f64; 3] {
         let (y, mu) = (f64::from(u8::from(event)), sigmoid(eta));
-        [log_loss_of(eta, event), y - mu, mu * (1.0 - mu)]
+        [log_loss_of_log_odds(eta, event), y - mu, mu * (1.0 - mu)]
     }
 
     fn start(rate: f64) -> f64 {

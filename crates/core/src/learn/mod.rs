@@ -65,28 +65,7 @@ pub enum FitError {
     Cancelled(#[from] Cancelled),
 }
 
-/// What log-odds lose by what happened: less the logarithm of the probability of
-/// that, written so that it cannot overflow.
-pub(crate) fn log_loss_of(log_odds: f64, event: bool) -> f64 {
-    log_odds.max(0.0) + (-log_odds.abs()).exp().ln_1p() - if event { log_odds } else { 0.0 }
-}
-
 /// The seed of one of several parts that are drawn by lot apart from each other.
 pub(crate) fn seed_of(seed: u64, part: usize) -> u64 {
     seed ^ (part as u64 + 1).wrapping_mul(0x9e37_79b9_7f4a_7c15)
-}
-
-/// The log-odds of a probability that is neither 0 nor 1.
-pub(crate) fn logit(probability: f64) -> f64 {
-    (probability / (1.0 - probability)).ln()
-}
-
-/// The probability that belongs to log-odds, without overflow.
-pub fn sigmoid(log_odds: f64) -> f64 {
-    if log_odds >= 0.0 {
-        1.0 / (1.0 + (-log_odds).exp())
-    } else {
-        let e = log_odds.exp();
-        e / (1.0 + e)
-    }
 }

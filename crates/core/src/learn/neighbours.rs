@@ -14,10 +14,12 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::setting::{Checked, Range, Setting, Tunable};
-use super::{FitError, Target, logit};
+use super::{FitError, Target};
 use crate::Progress;
-use crate::drivers::{Count, band_edges, mutual_information, total};
+use crate::drivers::band_edges;
 use crate::prepare::{Design, Feature, FeatureValues};
+use crate::stats::{Count, mutual_information, total};
+use crate::stats::{logit, sigmoid};
 
 /// Bands that a number is cut into to see what it tells.
 const BANDS: usize = 10;
@@ -210,7 +212,7 @@ impl Neighbours {
             events += if event { weight } else { 0.0 };
         }
         // One more customer who has the event as often as all do.
-        let rate = super::sigmoid(self.prior);
+        let rate = sigmoid(self.prior);
         ((events + rate) / (all - events + 1.0 - rate)).ln()
     }
 }

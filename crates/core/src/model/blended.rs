@@ -4,8 +4,9 @@ use serde::{Deserialize, Serialize};
 
 use super::recipe::Mix;
 use crate::calibrate::regression;
-use crate::learn::{FitError, Target, log_loss_of};
+use crate::learn::{FitError, Target};
 use crate::split::Turn;
+use crate::stats::log_loss_of_log_odds;
 
 /// How the members of a blend are put together: their log-odds, each times its
 /// share, are added to a constant.
@@ -65,7 +66,7 @@ fn sum(intercept: f64, shares: &[f64], told: &[Vec<f64>], at: usize) -> f64 {
 
 fn mean_loss(log_odds: &[f64], target: &Target) -> f64 {
     let total = target.total(true) + target.total(false);
-    let loss = |at: usize| target.weight(at) * log_loss_of(log_odds[at], target.event[at]);
+    let loss = |at: usize| target.weight(at) * log_loss_of_log_odds(log_odds[at], target.event[at]);
     (0..target.rows()).map(loss).sum::<f64>() / total
 }
 

@@ -12,9 +12,10 @@ use thiserror::Error;
 
 use crate::Table;
 use crate::calibrate::{Calibrated, Calibration};
-use crate::learn::{Estimator, FitError, Settings, sigmoid};
+use crate::learn::{Estimator, FitError, Settings};
 use crate::prepare::{Design, Input, Preparation, PrepareError};
 use crate::split::SplitError;
+use crate::stats::sigmoid;
 use crate::study::{Outcome, OutcomeError};
 pub use blended::Blended;
 pub use memory::Width;

@@ -11,7 +11,7 @@ use super::{Encoded, Encoder, PrepareError, Training, yeo_johnson};
 use crate::drivers::{Band, Notation};
 use crate::expression::Expression;
 use crate::intake::{DateOrder, DecimalMark, parse_date, parse_number};
-use crate::profile::quantile;
+use crate::stats::quantile;
 use crate::table::{ColumnBuilder, Storage, Values};
 use crate::{Column, Kind, Table};
 

@@ -11,6 +11,7 @@ pub use unusual::Unlike;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use crate::stats::quantile;
 use crate::table::{Column, Values, written_date, written_number};
 use crate::{Kind, Table};
 
@@ -180,16 +181,6 @@ fn mean_and_sd(values: &[f64], reach: f64) -> (f64, f64) {
     let squares: f64 = values.iter().map(|v| (v / unit - mean).powi(2)).sum();
     let sd = if values.len() > 1 { (squares / (n - 1.0)).sqrt() } else { 0.0 };
     (mean * unit, (sd * unit).min(f64::MAX))
-}
-
-/// The quantile of sorted values by linear interpolation between order
-/// statistics (Hyndman & Fan 1996, type 7). `share` is 0 to 1; NaN if empty.
-pub fn quantile(sorted: &[f64], share: f64) -> f64 {
-    let Some(last) = sorted.len().checked_sub(1) else { return f64::NAN };
-    let at = share.clamp(0.0, 1.0) * last as f64;
-    let (below, above) = (at.floor() as usize, at.ceil() as usize);
-    let (low, high, share) = (sorted[below], sorted[above], at - below as f64);
-    if (high - low).is_finite() { low + (high - low) * share } else { low * (1.0 - share) + high * share }
 }
 
 /// Equal bars of a round width over the range; one bar per value where only a

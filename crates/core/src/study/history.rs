@@ -5,9 +5,9 @@ use std::collections::BTreeSet;
 use serde_json::Value;
 
 use super::{ChosenPolicy, ColumnChoice, KnownWhen, StudyState};
-use crate::cautions::Kept;
 use crate::number;
 use crate::prepare::Step;
+use crate::study::AcceptedCaution;
 
 /// A part of the choices that is changed, and taken back, by itself.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
@@ -111,7 +111,7 @@ pub fn changes(was: &StudyState, is: &StudyState, names: &impl Names) -> Vec<Cha
     }
     for ((_, about), one, other) in paired(&was.kept, &is.kept, caution) {
         if one != other {
-            let words = |kept: &Kept| format!("kept, because {}", kept.because);
+            let words = |kept: &AcceptedCaution| format!("kept, because {}", kept.because);
             differs(Part::Caution(about), one.map(words), other.map(words));
         }
     }
@@ -190,7 +190,7 @@ pub fn without(now: &StudyState, before: &StudyState, after: &StudyState) -> Res
     if entangled.is_empty() { Ok(state) } else { Err(entangled) }
 }
 
-fn caution(kept: &Kept) -> (String, String) {
+fn caution(kept: &AcceptedCaution) -> (String, String) {
     (kept.rule.word().to_owned(), kept.about.clone())
 }
 

@@ -4,7 +4,7 @@ use rayon::prelude::*;
 
 use crate::Table;
 use crate::evaluate::area_under_roc;
-use crate::profile::quantile;
+use crate::stats::quantile;
 use crate::table::{Column, Values};
 
 /// Parts that take turns in being predicted by the others.

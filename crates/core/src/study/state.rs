@@ -4,10 +4,10 @@ use serde::{Deserialize, Serialize};
 
 use super::{ColumnChoice, Outcome, Role};
 use crate::balance::Balance;
-use crate::cautions::Kept;
 use crate::decide::{Expected, Policy, Population};
 use crate::prepare::{Action, PrepareError, Step, steps};
 use crate::split::{Dealt, SplitPlan};
+use crate::study::AcceptedCaution;
 use crate::{Kind, Table};
 
 /// The choices of a study. Every ledger entry keeps the value from before it,
@@ -32,7 +32,7 @@ pub struct StudyState {
     /// What each column is for; empty until there is an outcome.
     pub columns: Vec<ColumnChoice>,
     /// Cautions that somebody decided to live with.
-    pub kept: Vec<Kept>,
+    pub kept: Vec<AcceptedCaution>,
     /// By what condition on a customer's columns people act today, if they do.
     pub todays_rule: Option<String>,
     /// What to do about whom.

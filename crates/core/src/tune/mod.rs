@@ -21,6 +21,7 @@ use crate::learn::{Family, Settings, seed_of};
 use crate::model::{Model, ModelError};
 use crate::progress::{Part, Quiet};
 use crate::split::Turn;
+use crate::stats::{mean, standard_error};
 use crate::study::Basis;
 use crate::{Progress, Table};
 
@@ -110,9 +111,9 @@ impl Tried {
         if self.by_fold.len() < FOLDS { f64::INFINITY } else { mean(&self.by_fold) }
     }
 
-    /// Standard error of that mean.
+    /// Standard error of that mean; 0 if it was given up or cannot be fitted.
     pub fn error(&self) -> f64 {
-        standard_error(&self.by_fold)
+        if self.by_fold.len() < FOLDS { 0.0 } else { standard_error(&self.by_fold) }
     }
 }
 
@@ -130,16 +131,6 @@ impl Behind {
         let apart: Vec<f64> = tried.by_fold.iter().zip(&best.by_fold).map(|(own, least)| own - least).collect();
         Self { by: mean(&apart), error: standard_error(&apart) }
     }
-}
-
-fn mean(values: &[f64]) -> f64 {
-    values.iter().sum::<f64>() / values.len() as f64
-}
-
-/// Standard error of the mean.
-fn standard_error(values: &[f64]) -> f64 {
-    let (n, middle) = (values.len() as f64, mean(values));
-    (values.iter().map(|value| (value - middle).powi(2)).sum::<f64>() / (n * (n - 1.0).max(1.0))).sqrt()
 }
 
 /// Why a search ended.

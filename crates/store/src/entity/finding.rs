@@ -15,7 +15,7 @@ pub struct Model {
     pub strong: i64,
     /// What was found: `pronoia_core::drivers::Drivers`.
     pub drivers: Json,
-    /// What was seen of the rows: `pronoia_core::study::Survey`.
+    /// What was seen of the rows: `pronoia_core::cautions::Survey`.
     pub survey: Json,
     /// When it was found.
     pub created_at: DateTimeUtc,

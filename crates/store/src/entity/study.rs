@@ -15,7 +15,7 @@ pub struct Model {
     pub table_id: i64,
     /// The question in a sentence.
     pub title: String,
-    /// Its kind: a word of `pronoia_core::study::Question`.
+    /// Its kind: a word of `pronoia_core::question::Question`.
     pub question: String,
     /// The choices: a `pronoia_core::study::StudyState`.
     pub state: Json,

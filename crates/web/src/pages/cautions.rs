@@ -2,10 +2,11 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::cautions::{Answer, Caution, Kept, MISTAKES, Mistake, Remedy, Rule};
+use pronoia_core::cautions::{Answer, Caution, MISTAKES, Mistake, Remedy};
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
 use pronoia_core::study::Outcome;
+use pronoia_core::study::{AcceptedCaution, CautionKind};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
@@ -113,7 +114,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         looked,
         cannot_tell: study.study.kind().cannot_tell(),
         mistakes: mistakes(&study),
-        sought: Rule::ALL.map(Rule::sought).join("; "),
+        sought: CautionKind::ALL.map(CautionKind::sought).join("; "),
         open,
         kept,
         frame,
@@ -139,7 +140,7 @@ pub async fn decide(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let rule: Rule = form.rule.parse().map_err(PageError::Refused)?;
+    let rule: CautionKind = form.rule.parse().map_err(PageError::Refused)?;
     let caution = study.open_cautions().find(|c| c.rule == rule && c.about == form.about);
     let caution = caution.cloned().ok_or_else(|| {
         PageError::Refused(
@@ -166,7 +167,7 @@ async fn keep(
         )));
     }
     let mut state = study.state.clone();
-    state.kept.push(Kept { rule: caution.rule, about: caution.about.clone(), because: because.to_owned() });
+    state.kept.push(AcceptedCaution { rule: caution.rule, about: caution.about.clone(), because: because.to_owned() });
     let chosen = format!("Kept, although {}", lower(&caution.heading));
     let choice = Choice { by: visitor.author(), chosen, figure: format!("because {because}") };
     super::choose(app, &study.study, &state, &choice).await

@@ -16,7 +16,8 @@ use askama::Template;
 use pronoia_core::cautions;
 use pronoia_core::decide::{self, Economics, Expected, Order, Payoffs, Population, ProfitPoint, Ranking, Rule, Worths};
 use pronoia_core::evaluate::Confusion;
-use pronoia_core::study::{ChosenPolicy, Question};
+use pronoia_core::question::Question;
+use pronoia_core::study::ChosenPolicy;
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 

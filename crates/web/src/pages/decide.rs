@@ -20,7 +20,7 @@ pub mod without;
 use actix_web::{HttpResponse, web};
 use askama::Template;
 use pronoia_core::decide::{Amount, Economics, Expected, Order, Payoff};
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use pronoia_store::jobs::Work;
 use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;

@@ -2,7 +2,7 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use pronoia_store::{StoreError, record_table, upload};
 use serde::Deserialize;
 

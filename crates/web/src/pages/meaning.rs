@@ -1,10 +1,11 @@
 //! What the measures of a page mean, said with the counts that stand on it.
 
 use pronoia_core::campaign::Effect;
-use pronoia_core::drivers::{Driver, Drivers, PairMap, entropy};
+use pronoia_core::drivers::{Driver, Drivers, PairMap};
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::explain::Influence;
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
+use pronoia_core::stats::entropy;
 use pronoia_core::watch::Drift;
 
 use crate::text;

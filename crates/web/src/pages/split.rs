@@ -4,10 +4,11 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
 use pronoia_core::balance::{Balance, Method};
+use pronoia_core::cautions::Survey;
 use pronoia_core::intake::{DecimalMark, parse_number};
 use pronoia_core::number::{count, percent};
 use pronoia_core::split::{Dealing, SplitPlan};
-use pronoia_core::study::{Basis, Role, StudyState, Survey};
+use pronoia_core::study::{Basis, Role, StudyState};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
@@ -121,7 +122,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
 
 impl Seen {
     fn of(survey: &Survey, folds: bool) -> Self {
-        let part = |name, used_for, count_of: pronoia_core::drivers::Count| Part {
+        let part = |name, used_for, count_of: pronoia_core::stats::Count| Part {
             name,
             used_for,
             rows: count(count_of.rows),

@@ -1,8 +1,9 @@
 //! The event rate along a number's range, over where the customers are.
 
 use pronoia_core::Kind;
-use pronoia_core::drivers::{Count, Driver, Strip};
+use pronoia_core::drivers::{Driver, Strip};
 use pronoia_core::number::{count, percent, plain};
+use pronoia_core::stats::Count;
 use pronoia_core::table::written_date;
 
 use super::records::ColumnLine;

@@ -1,9 +1,10 @@
 //! What goes with the outcome is looked for on training rows, and kept.
 
 use pronoia_core::cautions::Seen;
+use pronoia_core::cautions::Survey;
 use pronoia_core::drivers::Drivers;
 use pronoia_core::progress::Part;
-use pronoia_core::study::{Role, Survey, Verdict};
+use pronoia_core::study::{Role, Verdict};
 use pronoia_core::{Kind, Progress};
 
 use super::{Trouble, Watch, compute};

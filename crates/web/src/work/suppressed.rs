@@ -1,7 +1,7 @@
 //! The customers of a list who are not to be contacted, whatever a policy says.
 
+use pronoia_core::question::Question;
 use pronoia_core::score::{Answers, Roll, pair};
-use pronoia_core::study::Question;
 use pronoia_core::{Column, Table};
 use pronoia_store::{record_table, study};
 

@@ -2,7 +2,8 @@
 
 use rayon::prelude::*;
 
-use crate::learn::{Target, log_loss_of, logit, sigmoid};
+use crate::learn::Target;
+use crate::stats::{log_loss_of_log_odds, logit, sigmoid};
 
 /// Log-odds of the weighted event rate.
 pub(super) fn start(target: &Target) -> f64 {
@@ -20,7 +21,7 @@ pub(super) fn gradients(scores: &[f64], target: &Target, out: &mut [[f32; 2]]) {
 
 /// Weighted mean log loss of scores in log-odds.
 pub(super) fn mean(scores: &[f64], target: &Target) -> f64 {
-    let loss = |(row, &score): (usize, &f64)| target.weight(row) * log_loss_of(score, target.event[row]);
+    let loss = |(row, &score): (usize, &f64)| target.weight(row) * log_loss_of_log_odds(score, target.event[row]);
     let total: f64 = scores.iter().enumerate().map(loss).sum();
     total / (target.total(true) + target.total(false))
 }

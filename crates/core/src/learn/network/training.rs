@@ -7,8 +7,9 @@ use rand_chacha::ChaCha8Rng;
 use super::layers::Net;
 use super::{NetworkSettings, Target};
 use crate::Progress;
-use crate::learn::{FitError, log_loss_of, logit, sigmoid};
+use crate::learn::FitError;
 use crate::prepare::Design;
+use crate::stats::{log_loss_of_log_odds, logit, sigmoid};
 
 /// Times through all rows without improvement after which no more are tried.
 const PATIENCE: usize = 6;
@@ -90,7 +91,7 @@ fn through(
             }
             let eta = f64::from(net.forwards(design, row, &mut way));
             let (weight, event) = (target.weight(row), target.event[row]);
-            total += weight * log_loss_of(eta, event);
+            total += weight * log_loss_of_log_odds(eta, event);
             let slope = weight / counts * (sigmoid(eta) - f64::from(u8::from(event)));
             net.back(design, row, slope as f32, &mut way, &mut gradient);
         }
@@ -106,7 +107,7 @@ fn loss(net: &Net, design: &Design, held: &Target, rows: &[usize]) -> f64 {
     let (mut total, mut weights) = (0.0, 0.0);
     for (at, &row) in rows.iter().enumerate() {
         let weight = held.weight(at);
-        total += weight * log_loss_of(f64::from(net.forwards(design, row, &mut way)), held.event[at]);
+        total += weight * log_loss_of_log_odds(f64::from(net.forwards(design, row, &mut way)), held.event[at]);
         weights += weight;
     }
     total / weights

@@ -5,9 +5,10 @@ use serde::{Deserialize, Serialize};
 
 use super::ScorecardSettings;
 use super::groups::Groups;
-use crate::drivers::{Count, band_edges, information_value, merged, total};
+use crate::drivers::{band_edges, merged};
 use crate::learn::Target;
 use crate::prepare::{Design, Feature, FeatureValues};
+use crate::stats::{Count, information_value, total};
 
 /// Bands that a number is cut into before neighbours are put together.
 const FINEST: usize = 20;

@@ -11,8 +11,9 @@ use statrs::distribution::{ChiSquared, ContinuousCDF};
 
 use super::groups::Groups;
 use crate::drivers::band_edges;
-use crate::learn::{Target, sigmoid};
+use crate::learn::Target;
 use crate::prepare::{Design, FeatureValues};
+use crate::stats::sigmoid;
 
 /// Bands of a number in a pair.
 const BANDS: usize = 5;

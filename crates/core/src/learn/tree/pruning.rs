@@ -1,9 +1,10 @@
 //! Cutting branches back that do not earn their leaves.
 
 use super::log_odds;
+use crate::learn::Target;
 use crate::learn::trees::{Node, Tree};
-use crate::learn::{Target, log_loss_of};
 use crate::prepare::Design;
+use crate::stats::log_loss_of_log_odds;
 
 /// A tree, what its nodes hold, and from which penalty on each is a leaf.
 pub struct Pruning {
@@ -63,7 +64,7 @@ impl Pruning {
             let (event, weight) = (target.event[row], target.weight(row));
             for (penalty, loss) in penalties.iter().zip(losses.iter_mut()) {
                 let end = way.iter().find(|&&node| self.leaf_from[node] <= *penalty).unwrap_or(&way[way.len() - 1]);
-                *loss += weight * log_loss_of(odds[*end], event);
+                *loss += weight * log_loss_of_log_odds(odds[*end], event);
             }
         }
     }

@@ -1,7 +1,8 @@
 //! Studies: what is asked of a table, and what was found so far.
 
 use actix_web::{HttpResponse, web};
-use pronoia_core::study::{Outcome, Question};
+use pronoia_core::question::Question;
+use pronoia_core::study::Outcome;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

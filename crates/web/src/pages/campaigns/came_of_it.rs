@@ -1,8 +1,9 @@
 //! What came of a campaign, in sentences and figures.
 
 use pronoia_core::campaign::{Band, Effect, Learned, Outcome};
-use pronoia_core::drivers::Count;
-use pronoia_core::study::{ChosenPolicy, Question};
+use pronoia_core::question::Question;
+use pronoia_core::stats::Count;
+use pronoia_core::study::ChosenPolicy;
 use pronoia_store::campaign;
 
 use crate::frame::{StudyView, encoded};

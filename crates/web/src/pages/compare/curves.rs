@@ -1,7 +1,7 @@
 //! Candidates laid over each other, one kind of curve at a time.
 
 use pronoia_core::evaluate::{CurvePoint, Evaluation};
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use serde_json::{Value, json};
 
 use super::measures::Candidate;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use pronoia_core::decide::{ProfitPoint, Ranking};
 use pronoia_core::evaluate::{Confusion, Evaluation};
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use pronoia_store::candidates;
 
 use super::Worth;

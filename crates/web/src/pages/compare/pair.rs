@@ -63,7 +63,7 @@ impl PairView {
             )
         });
         differ |= money.is_some() && apart.is_clear();
-        let line = |who: String, count: pronoia_core::drivers::Count| {
+        let line = |who: String, count: pronoia_core::stats::Count| {
             let rate = if count.rows > 0 { text::percent(count.rate()) } else { "–".into() };
             [who, text::count(count.rows), format!("{} ({rate})", text::count(count.events))]
         };

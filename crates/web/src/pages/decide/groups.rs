@@ -3,8 +3,10 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::decide::{Action, GroupDecision, Order};
-use pronoia_core::drivers::{Count, Grouping};
-use pronoia_core::study::{Question, Role};
+use pronoia_core::drivers::Grouping;
+use pronoia_core::question::Question;
+use pronoia_core::stats::Count;
+use pronoia_core::study::Role;
 use serde::Deserialize;
 
 use super::situation::Situation;

@@ -3,7 +3,8 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions::Caution;
-use pronoia_core::study::{Question, Role};
+use pronoia_core::question::Question;
+use pronoia_core::study::Role;
 
 use super::groups::{self, Ladder};
 use super::here::Here;

@@ -7,7 +7,8 @@ use pronoia_core::decide::{
 };
 use pronoia_core::expression::Type;
 use pronoia_core::number::THIN;
-use pronoia_core::study::{ChosenPolicy, Question};
+use pronoia_core::question::Question;
+use pronoia_core::study::ChosenPolicy;
 use serde::Deserialize;
 
 use crate::error::PageError;

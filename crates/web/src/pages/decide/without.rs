@@ -1,9 +1,9 @@
 //! What the policy would be worth without the sensitive attributes and what stands in for them.
 
 use actix_web::web;
-use pronoia_core::cautions::Rule;
 use pronoia_core::decide::GroupDecision;
 use pronoia_core::judged::Without;
+use pronoia_core::study::CautionKind;
 use pronoia_core::study::Role;
 use pronoia_store::jobs::Work;
 
@@ -58,7 +58,8 @@ impl WithoutView {
 fn in_question(view: &StudyView) -> Result<Vec<String>, PageError> {
     let Some((_, model)) = view.policy_model() else { return Ok(Vec::new()) };
     let sensitive = view.state.columns.iter().filter(|c| c.role == Role::Sensitive).map(|c| &c.name);
-    let stand_ins = view.cautions().filter(|caution| caution.rule == Rule::StandIn).map(|caution| &caution.about);
+    let stand_ins =
+        view.cautions().filter(|caution| caution.rule == CautionKind::StandIn).map(|caution| &caution.about);
     let predictors = &model.fitted_on()?.predictors;
     let mut columns: Vec<String> =
         sensitive.chain(stand_ins).filter(|name| predictors.contains(name)).cloned().collect();

@@ -2,9 +2,10 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::drivers::{Count, Group, PairMap};
+use pronoia_core::drivers::{Group, PairMap};
 use pronoia_core::number::{count, percent};
 use pronoia_core::prepare::Action;
+use pronoia_core::stats::Count;
 use serde::Deserialize;
 
 use super::super::meaning::{self, Meanings};

@@ -1,7 +1,7 @@
 //! Who is left alone in every list, because they asked for it.
 
 use actix_web::web;
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use serde::Deserialize;
 
 use crate::App;

@@ -4,7 +4,8 @@ use pronoia_core::decide::{Action, Given, Order};
 use pronoia_core::explain::{Customers, Likeness, Method, Near, Reasons, Unit, smallest_change, typical, with_value};
 use pronoia_core::model::Model;
 use pronoia_core::prepare::{Input, Seen, steps};
-use pronoia_core::study::{Basis, Question};
+use pronoia_core::question::Question;
+use pronoia_core::study::Basis;
 use pronoia_core::{Table, number};
 
 use super::{Account, Asked, Line, NearLine};

@@ -3,7 +3,7 @@
 use pronoia_core::Kind;
 use pronoia_core::explain::{At, AverageEffect, EffectPoint};
 use pronoia_core::number::plain;
-use pronoia_core::study::Question;
+use pronoia_core::question::Question;
 use serde_json::json;
 
 use crate::text;

@@ -48,7 +48,7 @@ pub(super) fn coefficients(l: &Logistic, preparation: &Preparation) -> Option<Ta
         let Step { label, deviations } = Step::of(&c.feature, preparation);
         let (value, se) = (c.value * deviations, c.se.map(|se| se * deviations));
         let interval = se.map_or("–".to_owned(), |se| {
-            let end = |side: f64| text::fixed((value + side * pronoia_core::drivers::Z95 * se).exp(), 2);
+            let end = |side: f64| text::fixed((value + side * pronoia_core::stats::Z95 * se).exp(), 2);
             format!("{} to {}", end(-1.0), end(1.0))
         });
         let p = c.p.map_or("–".into(), |p| if p < 0.001 { "< 0.001".into() } else { text::fixed(p, 3) });

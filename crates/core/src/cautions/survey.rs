@@ -2,12 +2,12 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::Basis;
+use super::{Caution, Seen, look};
 use crate::balance::{Shape, shapes};
-use crate::cautions::{self, Caution, Seen};
-use crate::drivers::Count;
 use crate::prepare::steps::needed;
 use crate::split::Alike;
+use crate::stats::Count;
+use crate::study::Basis;
 
 /// What was seen of a study's rows.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -47,7 +47,7 @@ impl Survey {
             validation: count(&seen.dealt.validation),
             test: seen.dealt.test.len() as u64,
             alike: Alike::of(&columns, seen.dealt),
-            cautions: cautions::look(seen),
+            cautions: look(seen),
             ..Self::default()
         };
         if !basis.balance.is_off() {
