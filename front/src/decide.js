@@ -1,5 +1,6 @@
 import { scaleLinear } from "d3-scale";
 import { area, line as path } from "d3-shape";
+import { ACTED, EVENTS, HIGH, KEY, LOW, PROFIT, REFERRING, SHARE, nearerLine, nearest, placed, worthAt } from "./curve.js";
 import { fixed, money, percent } from "./figures.js";
 import { drawing, el, widthOf } from "./svg.js";
 import { downloads } from "./tools.js";
@@ -8,7 +9,6 @@ const LEFT = 52;
 const MARKS = { top: 4, height: 196 };
 const CURVE = { top: 232, height: 172 };
 const FOOT = 446;
-const [SHARE, KEY, ACTED, EVENTS, PROFIT, LOW, HIGH, REFERRING] = [0, 1, 2, 3, 4, 5, 6, 8];
 
 // The thousand and the profit curve below it share one axis: the share of
 // customers acted on. Moving the line moves everything that depends on it.
@@ -152,24 +152,6 @@ function typed(form) {
   return fields;
 }
 
-function nearest(points, share) {
-  let [low, high] = [0, points.length - 1];
-  while (high - low > 1) {
-    const middle = (low + high) >> 1;
-    if (points[middle][SHARE] < share) low = middle;
-    else high = middle;
-  }
-  return share - points[low][SHARE] < points[high][SHARE] - share ? low : high;
-}
-
-function nearerLine({ points, at, refer }, share) {
-  if (refer === null) return "act";
-  return Math.abs(points[refer][SHARE] - share) < Math.abs(points[at][SHARE] - share) ? "refer" : "act";
-}
-
-// What acting down to one point and referring down to another is worth.
-const worthAt = ({ points, at, refer }) => points[at][PROFIT] + (refer === null ? 0 : points[refer][REFERRING] - points[at][REFERRING]);
-
 // Draws everything that does not move, and gives a function that moves the rest.
 function draw(place, data) {
   const width = widthOf(place);
@@ -286,19 +268,10 @@ function hatch() {
 }
 
 function marks(columns, right) {
-  const group = el("g");
-  const step = (right - LEFT) / columns.length;
-  const rise = MARKS.height / columns[0].length;
-  const [events, others] = [[], []];
-  columns.forEach((column, c) => {
-    column.forEach((mark, r) => {
-      const [cx, cy] = [LEFT + step * (c + 0.5), MARKS.top + rise * (r + 0.5)];
-      if (mark) events.push(`M${cx - 3.1} ${cy - 3.1}h6.2v6.2h-6.2z`);
-      else others.push(`M${cx - 2.5} ${cy}a2.5 2.5 0 1 0 5 0a2.5 2.5 0 1 0 -5 0`);
-    });
-  });
-  group.append(el("path", { class: "mark-other", d: others.join("") }), el("path", { class: "mark-event", d: events.join("") }));
-  return group;
+  const { events, others } = placed(columns, { left: LEFT, right, top: MARKS.top, height: MARKS.height });
+  const square = ([x, y]) => `M${x - 3.1} ${y - 3.1}h6.2v6.2h-6.2z`;
+  const ring = ([x, y]) => `M${x - 2.5} ${y}a2.5 2.5 0 1 0 5 0a2.5 2.5 0 1 0 -5 0`;
+  return el("g", {}, el("path", { class: "mark-other", d: others.map(ring).join("") }), el("path", { class: "mark-event", d: events.map(square).join("") }));
 }
 
 const behind = (difference) => (difference < 0.005 ? "the best point" : `${money(difference)} under the best`);

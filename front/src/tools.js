@@ -1,5 +1,6 @@
 // What every chart can do besides being looked at: be read as a table, be taken
 // away as CSV or as a drawing.
+import { delimited } from "./csv.js";
 import { short } from "./figures.js";
 
 const DRAWN = ["fill", "fill-opacity", "stroke", "stroke-width", "stroke-dasharray", "stroke-opacity", "opacity", "font", "text-anchor"];
@@ -22,7 +23,7 @@ export function addTools(figure, name, rows) {
 
 // The two downloads by themselves, for a chart that has its own table.
 export function downloads(figure, name, rows) {
-  const csv = button("CSV", () => save(`${name}.csv`, "text/csv", rows().map((row) => row.map(cell).join(",")).join("\r\n")));
+  const csv = button("CSV", () => save(`${name}.csv`, "text/csv", delimited(rows())));
   const svg = button("SVG", () => save(`${name}.svg`, "image/svg+xml", standalone(figure.querySelector("svg"))));
   csv.setAttribute("aria-label", `Download ${name} as CSV`);
   svg.setAttribute("aria-label", `Download ${name} as SVG`);
@@ -63,8 +64,6 @@ function tableOf(name, [names, ...rows]) {
   });
   return table;
 }
-
-const cell = (value) => (/[",\r\n]/.test(String(value)) ? `"${String(value).replaceAll('"', '""')}"` : String(value));
 
 export function save(name, kind, text) {
   const link = document.createElement("a");

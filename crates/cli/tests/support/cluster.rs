@@ -95,7 +95,10 @@ impl SmallDisk {
         std::fs::create_dir_all(folder).expect("a folder");
         let size = format!("size={megabytes}m,mode=0777");
         let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &size, "tmpfs"]).arg(folder).output();
-        mounted.is_ok_and(|output| output.status.success()).then(|| Self(folder.to_owned()))
+        let mounted = mounted.is_ok_and(|output| output.status.success());
+        // Whoever looks at the figures of a build must not take what was left out for what was shown.
+        assert!(mounted || std::env::var_os("CI").is_none(), "this user may mount no disk, so that nothing is shown");
+        mounted.then(|| Self(folder.to_owned()))
     }
 
     /// Fills it, but for so many bytes; gives the file that does.

@@ -4,6 +4,7 @@
 
 mod browser;
 mod cluster;
+mod databases;
 mod filled;
 mod http;
 pub mod study;
@@ -11,6 +12,7 @@ mod wire;
 
 pub use browser::Browser;
 pub use cluster::{Cluster, SmallDisk};
+pub use databases::{copy_of, new_database, ready_database};
 pub use filled::filled;
 pub use http::{Answer, Http};
 pub use wire::Wire;
@@ -109,7 +111,7 @@ impl Server {
     pub async fn start_with(arguments: &[&str]) -> Self {
         let base =
             std::env::var("PRONOIA_TEST_DATABASE").expect("PRONOIA_TEST_DATABASE names a server; ./test sets it");
-        let database = new_database(&base).await;
+        let database = ready_database(&base).await;
         Self::over(database, open_folder(), arguments).await
     }
 
@@ -200,6 +202,23 @@ impl Server {
         self.process.as_ref().expect("it runs").id()
     }
 
+    /// Ends the connections to its database, so that it can be copied.
+    pub async fn nobody_is_connected(&self) {
+        let (before, name) = self.database.rsplit_once('/').expect("a name");
+        let admin = before.replacen("//pronoia_server:", "//pronoia:", 1);
+        let connection = Connect::connect(format!("{admin}/postgres")).await.expect("the database server");
+        let others = format!("FROM pg_stat_activity WHERE datname = '{name}' AND backend_type = 'client backend'");
+        let end = format!("SELECT count(pg_terminate_backend(pid)) {others}");
+        connection.execute_unprepared(&end).await.expect("ended");
+        until("nobody is connected", || async {
+            let asked =
+                sea_orm::Statement::from_string(sea_orm::DbBackend::Postgres, format!("SELECT count(*) {others}"));
+            let row = connection.query_one_raw(asked).await.ok()??;
+            (row.try_get_by_index::<i64>(0).ok()? == 0).then_some(())
+        })
+        .await;
+    }
+
     /// Runs statements on its database.
     pub async fn run_sql(&self, sql: &str) {
         let connection = Connect::connect(&self.database).await.expect("the database");
@@ -260,49 +279,6 @@ impl Drop for Server {
     fn drop(&mut self) {
         self.kill();
     }
-}
-
-/// Makes an empty database beside another, prepared for Pronoia's account; gives its address for that account.
-pub async fn new_database(beside: &str) -> String {
-    let name = format!("test_{}_{}", std::process::id(), free_port());
-    let server = beside.rsplit_once('/').expect("a database name").0;
-    let admin = server.replacen("//pronoia_server:", "//pronoia:", 1);
-    prepared(&admin).await;
-    let connection = Connect::connect(format!("{admin}/postgres")).await.expect("the database server");
-    // What belongs to a database as a whole is not copied.
-    for statement in [
-        format!("CREATE DATABASE {name} TEMPLATE {PREPARED} OWNER pronoia_server"),
-        format!("ALTER DATABASE {name} SET temp_file_limit = '512MB'"),
-        format!("ALTER ROLE pronoia_server IN DATABASE {name} SET temp_file_limit = -1"),
-        format!("REVOKE TEMPORARY ON DATABASE {name} FROM PUBLIC"),
-    ] {
-        connection.execute_unprepared(&statement).await.expect("a database");
-    }
-    format!("{}/{name}", admin.replacen("//pronoia:", "//pronoia_server:", 1))
-}
-
-/// A database from which others are copied.
-const PREPARED: &str = "pronoia_prepared";
-
-/// Sees that a server has a database from which others are copied, prepared as the operator's file does it.
-async fn prepared(admin: &str) {
-    static DONE: tokio::sync::Mutex<Vec<String>> = tokio::sync::Mutex::const_new(Vec::new());
-    let mut done = DONE.lock().await;
-    if done.iter().any(|other| other == admin) {
-        return;
-    }
-    let machine = concat!(env!("CARGO_MANIFEST_DIR"), "/../../scripts/machine.sh");
-    // Of processes that come at once, one makes it.
-    let commands = format!(
-        "set -e; . {machine}; need_postgres; exec 9>\"${{TMPDIR:-/tmp}}/{PREPARED}.lock\"; flock 9; psql=\"$postgres_bin/psql\"; \
-         [ -z \"$($psql \"$1/postgres\" -tAc \"SELECT 1 FROM pg_database WHERE datname = '{PREPARED}'\")\" ] || exit 0; \
-         $psql \"$1/postgres\" -qc 'CREATE DATABASE {PREPARED}_made'; prepare_database \"$1/{PREPARED}_made\" \"$2\"; \
-         $psql \"$1/postgres\" -qc 'ALTER DATABASE {PREPARED}_made RENAME TO {PREPARED}'"
-    );
-    let password = admin.rsplit_once('@').expect("an address").0.rsplit_once(':').expect("a password").1;
-    let made = Command::new("bash").args(["-c", &commands, "bash", admin, password]).output().expect("bash runs");
-    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
-    done.push(admin.to_owned());
 }
 
 /// A folder that other users of the machine may enter.

@@ -1,5 +1,8 @@
 //! A study of the made-up members, begun over HTTP, and what tests ask of it.
 
+use std::process::Command;
+use std::sync::Arc;
+
 use pronoia_core::Table;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
@@ -11,8 +14,10 @@ use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members, renewals_
 use pronoia_store::Store;
 use pronoia_store::fits::Fit;
 use pronoia_store::jobs::Work;
+use tempfile::TempDir;
+use tokio::sync::OnceCell;
 
-use super::{EMAIL, Http, Server, plain, until};
+use super::{EMAIL, Http, Server, copy_of, open_folder, plain, until};
 
 /// A fit that is put in the queue: its candidate and its job.
 pub async fn queued(store: &Store, (workspace, study): (i64, i64), settings: &Settings, basis: &Basis) -> (i64, i64) {
@@ -54,8 +59,28 @@ impl Study {
     }
 
     /// A study that has a model, a policy, a scored list and a release.
+    ///
+    /// It is made once, and copied with its files.
     pub async fn furnished() -> Self {
-        Self::furnished_on(Server::start().await).await
+        static MADE: OnceCell<(String, Arc<TempDir>, i64)> = OnceCell::const_new();
+        let (database, files, id) = MADE
+            .get_or_init(|| async {
+                let study = Self::furnished_on(Server::start().await).await;
+                until("nothing is to be done", || async {
+                    study.store.open_jobs(1).await.ok()?.is_empty().then_some(())
+                })
+                .await;
+                let Self { mut server, id, .. } = study;
+                server.kill();
+                server.nobody_is_connected().await;
+                (server.database.clone(), Arc::clone(&server.folder), id)
+            })
+            .await;
+        let folder = open_folder();
+        let copied = Command::new("cp").arg("-a").arg(files.path().join(".")).arg(folder.path()).status();
+        assert!(copied.expect("cp runs").success());
+        let server = Server::over(copy_of(database).await, folder, &[]).await;
+        Self { http: Http::signed_in(&server, EMAIL), store: server.store().await, id: *id, server }
     }
 
     /// The same on a server without an account yet.

@@ -1,0 +1,52 @@
+//! The program from outside: pages, interface for programs, command line, database and browser.
+
+#[path = "../support/mod.rs"]
+mod support;
+
+mod account;
+mod acting;
+mod addresses;
+mod away;
+mod backup;
+mod batch;
+mod campaigning;
+mod candidates;
+mod cautions;
+mod choices;
+mod command_line;
+mod comparing;
+mod deciding;
+mod demonstration;
+mod do_not_contact;
+mod doors;
+mod erasure;
+mod expressions;
+mod furnish;
+mod fuzzed;
+mod interrupted;
+mod jobs;
+mod joins;
+mod judging;
+mod keyboard;
+mod ledger;
+mod listing;
+mod outcome_window;
+mod portable;
+mod preparation;
+mod programs;
+mod queries;
+mod question_box;
+mod question_fuzz;
+mod queue;
+mod readable;
+mod releasing;
+mod rights;
+mod route;
+mod sharing;
+mod stored;
+mod tables;
+mod together;
+mod trying;
+mod upgrade;
+mod versions;
+mod walks;

@@ -1,0 +1,3 @@
+//! What of the store needs no database.
+
+mod questions;
