@@ -8,7 +8,7 @@ use chrono::{DateTime, Utc};
 use clap::Args;
 use pronoia_core::Model;
 use pronoia_core::model::hex;
-use pronoia_core::score::Form;
+use pronoia_core::write::FileFormat;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
@@ -75,8 +75,8 @@ struct Scored {
 
 impl Batch {
     pub fn run(self) -> Outcome {
-        let Some(form) = Form::of_extension(&self.format) else {
-            let known = Form::ALL.map(Form::extension).join(", ");
+        let Some(form) = FileFormat::of_extension(&self.format) else {
+            let known = FileFormat::ALL.map(FileFormat::extension).join(", ");
             return Err(format!("There is no format “{}”; there are {known}.", self.format));
         };
         self.how.check()?;
@@ -108,7 +108,7 @@ impl Batch {
     }
 
     /// Scores a list, and says what became of it; false if it was refused.
-    fn one(&self, model: &Model, form: Form, list: &Path) -> Result<bool, String> {
+    fn one(&self, model: &Model, form: FileFormat, list: &Path) -> Result<bool, String> {
         let began = Utc::now();
         let name = list.file_name().unwrap_or_default().to_string_lossy().into_owned();
         let bytes = std::fs::read(list).map_err(|e| format!("{}: {e}.", list.display()))?;
@@ -140,7 +140,7 @@ impl Batch {
     fn scored(
         &self,
         model: &Model,
-        form: Form,
+        form: FileFormat,
         (list, stem): (&Path, &str),
         manifest: &mut Manifest,
     ) -> Result<Scored, String> {

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use pronoia_core::score::Form;
+use pronoia_core::write::FileFormat;
 
 use crate::{Outcome, records, scoring};
 
@@ -25,8 +25,8 @@ pub struct Score {
 impl Score {
     pub fn run(self) -> Outcome {
         let extension = self.out.extension().and_then(|e| e.to_str()).unwrap_or_default();
-        let Some(form) = Form::of_extension(extension) else {
-            let known = Form::ALL.map(|form| format!(".{}", form.extension()));
+        let Some(form) = FileFormat::of_extension(extension) else {
+            let known = FileFormat::ALL.map(|form| format!(".{}", form.extension()));
             return Err(format!("{}: give a name that ends in {}.", self.out.display(), known.join(", ")));
         };
         self.how.check()?;

@@ -11,36 +11,22 @@
 //! an account. Whatever takes long takes a [`Progress`] and nothing else from
 //! outside.
 
-pub mod balance;
-pub mod calibrate;
-pub mod campaign;
 pub mod cautions;
-pub mod decide;
-pub mod drivers;
-pub mod evaluate;
 pub mod explain;
 pub mod export;
-pub mod expression;
-pub mod formulas;
-pub mod intake;
 pub mod judged;
-pub mod learn;
 pub mod model;
-pub mod number;
-pub mod prepare;
-pub mod profile;
-pub mod progress;
-pub mod question;
 pub mod score;
-pub mod sentence;
-pub mod split;
-pub mod stats;
 pub mod study;
-pub mod table;
 pub mod tune;
 pub mod watch;
 
 pub use judged::Judged;
 pub use model::Model;
-pub use progress::{Cancelled, Progress};
-pub use table::{Column, Kind, Table};
+pub use pronoia_data::{
+    Cancelled, Column, Kind, Progress, Table, drivers, evaluate, expression, formulas, number, profile, progress,
+    sentence, split, stats, table, value,
+};
+pub use pronoia_decide::{campaign, decide, question};
+pub use pronoia_files::{intake, write};
+pub use pronoia_learn::{balance, calibrate, learn, prepare};

@@ -1,7 +1,7 @@
 //! Small words for pages: times, and figures for templates.
 
 use chrono::{DateTime, Utc};
-use pronoia_core::intake::{DecimalMark, parse_number};
+use pronoia_core::value::{DecimalMark, parse_number};
 use std::borrow::Borrow;
 
 use pronoia_core::number;

@@ -12,9 +12,9 @@ use pronoia_core::learn::Settings;
 use pronoia_core::model::{Blend, Mix, Recipe};
 use pronoia_core::prepare::{Action, Encoder, Filling, Step};
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::Form as FileForm;
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::table::Values;
+use pronoia_core::write::FileFormat;
 use pronoia_core::{Kind, Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv};
 use sea_orm::{ConnectionTrait, Database, Statement};
@@ -255,7 +255,7 @@ fn by_engines(python: &str, folder: &Path, table: &Table, models: &[(&str, Model
     let table = table.with(pronoia_core::Column { name: "row_number".into(), kind: Kind::Number, values: numbers });
     let list = folder.join("customers.parquet");
     let mut file = std::fs::File::create(&list).expect("a file");
-    FileForm::Parquet.write(&table, &mut file).expect("written");
+    FileFormat::Parquet.write(&table, &mut file).expect("written");
     for ((name, model), expected) in models.iter().zip(expected) {
         let formula = Formula::of(model).expect("a formula");
         for form in [Form::Pmml, Form::Onnx, Form::Sql(Dialect::DuckDb), Form::Sql(Dialect::Spark)] {

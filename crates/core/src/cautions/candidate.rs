@@ -1,9 +1,9 @@
 //! What is looked for in a candidate once it is fitted and judged.
 
 use super::{Caution, few_events, uncalibrated, unstable_tree};
-use crate::evaluate::Evaluation;
 use crate::model::Model;
 use crate::study::Basis;
+use pronoia_data::evaluate::Evaluation;
 
 /// A candidate that is fitted and judged.
 #[derive(Debug, Clone, Copy)]

@@ -1,10 +1,10 @@
 //! A number that names something, read as an amount.
 
 use super::{Caution, Remedy, Seen};
-use crate::Kind;
-use crate::number::{count, plain};
 use crate::study::CautionKind;
 use crate::study::has_word;
+use pronoia_data::Kind;
+use pronoia_data::number::{count, plain};
 
 /// Words in a column's name that say that its digits are a name.
 const NAMING: [&str; 14] = [

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use super::{Caution, Remedy, Seen};
-use crate::number::count;
 use crate::study::CautionKind;
+use pronoia_data::number::count;
 
 /// Values that a copy of a yes-or-no outcome has at most.
 const MOST_VALUES: usize = 6;

@@ -1,8 +1,8 @@
 //! Curves and intervals that rest on a handful of events.
 
 use super::{Candidate, Caution, Remedy};
-use crate::number::{count, percent};
 use crate::study::CautionKind;
+use pronoia_data::number::{count, percent};
 
 /// Events, and other rows, that a curve should rest on.
 const ENOUGH: u64 = 50;

@@ -3,9 +3,9 @@
 use std::collections::HashMap;
 
 use super::{Caution, Remedy, Seen};
-use crate::number::fixed;
 use crate::study::CautionKind;
-use crate::table::{Column, Values};
+use pronoia_data::number::fixed;
+use pronoia_data::table::{Column, Values};
 
 /// Groups below which nothing can be said.
 const FEWEST_GROUPS: usize = 8;

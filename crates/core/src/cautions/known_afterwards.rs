@@ -21,7 +21,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
         .filter(|(choice, area)| *area > if choice.known_when == KnownWhen::Unsure { UNSURE } else { DOUBTED })
         .map(|(choice, area)| {
             let pairs = (area * 100.0).round();
-            let rows = crate::number::count(event.len() as u64);
+            let rows = pronoia_data::number::count(event.len() as u64);
             let doubt = if area > DOUBTED {
                 "Few things that are known before a decision tell so much"
             } else {

@@ -1,8 +1,8 @@
 //! What influence cannot speak of: the columns that were left out.
 
-use crate::drivers::Drivers;
-use crate::number::percent;
 use crate::study::StudyState;
+use pronoia_data::drivers::Drivers;
+use pronoia_data::number::percent;
 
 /// Names listed at most.
 const MOST: usize = 6;

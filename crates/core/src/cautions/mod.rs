@@ -34,11 +34,11 @@ pub use worse_than_chance::worse_than_chance;
 
 use serde::{Deserialize, Serialize};
 
-use crate::profile::TableProfile;
-use crate::question::Question;
-use crate::split::Dealt;
 use crate::study::{AcceptedCaution, CautionKind, StudyState};
-use crate::{Column, Table};
+use pronoia_data::profile::TableProfile;
+use pronoia_data::split::Dealt;
+use pronoia_data::{Column, Table};
+use pronoia_decide::question::Question;
 
 /// Something that would make the answer wrong.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

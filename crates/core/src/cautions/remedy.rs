@@ -2,9 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::prepare::{Action, Step};
-use crate::split::Dealing;
 use crate::study::{Event, Role, StudyState};
+use pronoia_data::split::Dealing;
+use pronoia_learn::prepare::{Action, Step};
 
 /// What mends a mistake.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -3,9 +3,9 @@
 use std::collections::HashMap;
 
 use super::{Caution, Remedy, Seen};
-use crate::number::count;
 use crate::study::CautionKind;
 use crate::study::Role;
+use pronoia_data::number::count;
 
 pub(super) fn look(seen: &Seen) -> Vec<Caution> {
     let named = seen.state.columns.iter().filter(|c| c.role == Role::Identifier);

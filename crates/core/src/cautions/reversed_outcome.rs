@@ -1,9 +1,9 @@
 //! The other value of the outcome is probably meant.
 
 use super::{Caution, Remedy, Seen};
-use crate::number::{count, percent};
-use crate::question::Question;
 use crate::study::CautionKind;
+use pronoia_data::number::{count, percent};
+use pronoia_decide::question::Question;
 
 /// Values that say that nothing happened.
 const NOTHING: [&str; 12] =

@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 
 use super::{Caution, Remedy, Seen};
-use crate::drivers::Grouping;
-use crate::number::percent;
 use crate::study::CautionKind;
 use crate::study::Role;
-use crate::table::Column;
+use pronoia_data::drivers::Grouping;
+use pronoia_data::number::percent;
+use pronoia_data::table::Column;
 
 /// Share of what there is to know of the attribute from which a column stands in for it.
 const STANDS_IN: f64 = 0.1;

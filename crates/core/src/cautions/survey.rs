@@ -3,11 +3,11 @@
 use serde::{Deserialize, Serialize};
 
 use super::{Caution, Seen, look};
-use crate::balance::{Shape, shapes};
-use crate::prepare::steps::needed;
-use crate::split::Alike;
-use crate::stats::Count;
 use crate::study::Basis;
+use pronoia_data::split::Alike;
+use pronoia_data::stats::Count;
+use pronoia_learn::balance::{Shape, shapes};
+use pronoia_learn::prepare::steps::needed;
 
 /// What was seen of a study's rows.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]

@@ -1,13 +1,13 @@
 //! The event rate changes with time, and rows are dealt out by lot.
 
 use super::{Caution, Remedy, Seen};
-use crate::Kind;
-use crate::number::percent;
-use crate::split::Dealing;
-use crate::stats::{Count, likelihood_ratio_p_value, mutual_information};
 use crate::study::CautionKind;
 use crate::study::Role;
-use crate::table::{Column, written_date};
+use pronoia_data::Kind;
+use pronoia_data::number::percent;
+use pronoia_data::split::Dealing;
+use pronoia_data::stats::{Count, likelihood_ratio_p_value, mutual_information};
+use pronoia_data::table::{Column, written_date};
 
 /// Periods of about equally many customers.
 const PERIODS: usize = 8;

@@ -1,8 +1,8 @@
 //! Scores that are read as probabilities and are none.
 
 use super::{Candidate, Caution, Remedy};
-use crate::number::{count, percent};
 use crate::study::CautionKind;
+use pronoia_data::number::{count, percent};
 
 /// Groups that may fail to hold; of ten that do, so many fail in one of a thousand cases.
 const MAY_FAIL: usize = 3;
@@ -15,7 +15,7 @@ pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
     let evaluation = candidate.evaluation;
     let groups = &evaluation.calibration;
     let failed = groups.iter().filter(|group| !group.holds()).count();
-    let apart = |group: &crate::evaluate::CalibrationGroup| (group.mean_probability - group.rate()).abs();
+    let apart = |group: &pronoia_data::evaluate::CalibrationGroup| (group.mean_probability - group.rate()).abs();
     let rows = evaluation.rows.max(1) as f64;
     let mean = groups.iter().map(|group| apart(group) * group.rows as f64).sum::<f64>() / rows;
     let rate = evaluation.events as f64 / rows;

@@ -1,10 +1,10 @@
 //! A derived column that was drawn where the rate looked high, and is not high elsewhere.
 
 use super::{Caution, Remedy, Seen};
-use crate::Kind;
-use crate::number::percent;
-use crate::stats::{Count, chi_square};
 use crate::study::CautionKind;
+use pronoia_data::Kind;
+use pronoia_data::number::percent;
+use pronoia_data::stats::{Count, chi_square};
 
 /// Pearson's statistic from which two rates differ: its 0.95 quantile for one
 /// degree of freedom.

@@ -1,8 +1,8 @@
 //! The top of a single tree, taken as what matters most.
 
 use super::{Candidate, Caution, Remedy};
-use crate::learn::Estimator;
 use crate::study::CautionKind;
+use pronoia_learn::learn::Estimator;
 
 /// Share of the draws that must ask about the same column first.
 const STABLE: f64 = 0.75;

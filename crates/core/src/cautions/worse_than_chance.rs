@@ -1,7 +1,7 @@
 //! A model that orders customers the wrong way round.
 
-use crate::evaluate::Evaluation;
-use crate::number::{count, fixed};
+use pronoia_data::evaluate::Evaluation;
+use pronoia_data::number::{count, fixed};
 
 /// What speaks for a model being the wrong way round, in a sentence: an area
 /// under ROC more than two standard errors (Hanley & McNeil 1982, eq. 2) below

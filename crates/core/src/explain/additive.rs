@@ -1,9 +1,9 @@
 //! Exact reasons of families that add up what each column says.
 
 use super::{Method, Reasons, Unit};
-use crate::learn::Estimator;
-use crate::learn::scorecard::CardPair;
-use crate::prepare::Design;
+use pronoia_learn::learn::Estimator;
+use pronoia_learn::learn::scorecard::CardPair;
+use pronoia_learn::prepare::Design;
 
 /// What features say of every row, by the column that they were made of.
 type Says<'m> = Box<dyn Fn(&Design) -> Vec<(String, Vec<f64>)> + 'm>;

@@ -8,9 +8,9 @@ use super::grid::{At, Grid, Spacing};
 use super::prepared::{Prepared, probabilities};
 use super::{Customers, columns_of};
 use crate::model::Model;
-use crate::prepare::PrepareError;
-use crate::stats::{Count, mean};
-use crate::table::Column;
+use pronoia_data::stats::{Count, mean};
+use pronoia_data::table::Column;
+use pronoia_learn::prepare::PrepareError;
 
 /// Customers averaged over at most.
 const BACKGROUND: usize = 300;
@@ -150,7 +150,7 @@ impl<'a> Averages<'a> {
     fn grid(&self, column: &str, (numbers, levels): (usize, usize), spacing: Spacing) -> Option<(usize, Grid)> {
         let at = self.columns.iter().position(|name| name == column)?;
         let column = self.taken.iter().find(|there| there.name == column)?;
-        let most = if matches!(column.values, crate::table::Values::Words(_)) { levels } else { numbers };
+        let most = if matches!(column.values, pronoia_data::table::Values::Words(_)) { levels } else { numbers };
         let rows = self.prepared.all();
         Some((at, Grid::of(column, &rows, self.event, most, spacing)))
     }

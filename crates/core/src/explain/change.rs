@@ -2,10 +2,10 @@
 
 use super::likeness::Likeness;
 use crate::model::Model;
-use crate::prepare::PrepareError;
-use crate::stats::quantile;
-use crate::table::{ColumnBuilder, Storage, Values};
-use crate::{Column, Table};
+use pronoia_data::stats::quantile;
+use pronoia_data::table::{ColumnBuilder, Storage, Values};
+use pronoia_data::{Column, Table};
+use pronoia_learn::prepare::PrepareError;
 
 /// Values tried of a number, evenly among those that occur.
 const NUMBERS: usize = 24;

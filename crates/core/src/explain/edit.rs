@@ -1,9 +1,9 @@
 //! A customer with values as somebody typed them.
 
-use crate::intake::{DateOrder, DecimalMark, parse_date, parse_number};
-use crate::number::THIN;
-use crate::table::{ColumnBuilder, Storage};
-use crate::{Column, Table};
+use pronoia_data::number::THIN;
+use pronoia_data::table::{ColumnBuilder, Storage};
+use pronoia_data::value::{DateOrder, DecimalMark, parse_date, parse_number};
+use pronoia_data::{Column, Table};
 
 /// Puts a typed value in the place of the one that the only row of `customer` has in a column; an
 /// empty text is a missing value.
@@ -75,7 +75,7 @@ pub fn typical(table: &Table, rows: &[usize]) -> Table {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Kind;
+    use pronoia_data::Kind;
 
     fn customer() -> Table {
         let mut fee = ColumnBuilder::new("fee", Kind::Number);

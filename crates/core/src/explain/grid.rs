@@ -1,8 +1,8 @@
 //! The values that a column is looked at in, each with a customer who has it.
 
-use crate::stats::Count;
-use crate::stats::quantile;
-use crate::table::{Column, Values};
+use pronoia_data::stats::Count;
+use pronoia_data::stats::quantile;
+use pronoia_data::table::{Column, Values};
 use serde::Serialize;
 
 /// Share of the customers beyond either end of what is looked at: a few far out would leave no
@@ -127,8 +127,8 @@ fn nearest(sorted: &[(f64, usize)], x: f64) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Kind;
-    use crate::table::ColumnBuilder;
+    use pronoia_data::Kind;
+    use pronoia_data::table::ColumnBuilder;
 
     #[test]
     fn numbers_go_to_the_nearest_and_rare_values_to_none() {

@@ -10,13 +10,13 @@ use thiserror::Error;
 
 use super::prepared::{Prepared, probabilities};
 use super::{Customers, columns_of};
-use crate::Progress;
-use crate::decide::{Decided, Expected, Stakes};
-use crate::evaluate::delong::{self, Area};
-use crate::learn::seed_of;
 use crate::model::Model;
-use crate::prepare::PrepareError;
-use crate::progress::Cancelled;
+use pronoia_data::Progress;
+use pronoia_data::evaluate::delong::{self, Area};
+use pronoia_data::progress::Cancelled;
+use pronoia_decide::decide::{Decided, Expected, Stakes};
+use pronoia_learn::learn::seed_of;
+use pronoia_learn::prepare::PrepareError;
 
 /// How often each column is dealt out.
 const SHUFFLES: usize = 5;

@@ -6,9 +6,9 @@
 
 use rayon::prelude::*;
 
-use crate::Table;
-use crate::stats::quantile;
-use crate::table::{Storage, Values};
+use pronoia_data::Table;
+use pronoia_data::stats::quantile;
+use pronoia_data::table::{Storage, Values};
 
 /// Real customers whose own nearest neighbours say what is usual.
 const LOOKED_AT: usize = 150;

@@ -20,10 +20,10 @@ pub use likeness::{Likeness, Near};
 
 use serde::Serialize;
 
-use crate::Table;
-use crate::learn::Estimator;
 use crate::model::{Member, Model};
-use crate::prepare::{Design, PrepareError};
+use pronoia_data::Table;
+use pronoia_learn::learn::Estimator;
+use pronoia_learn::prepare::{Design, PrepareError};
 
 /// What a score is counted in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]

@@ -2,8 +2,8 @@
 
 use super::{Customers, players};
 use crate::model::Model;
-use crate::prepare::{Design, PrepareError};
-use crate::stats::sigmoid;
+use pronoia_data::stats::sigmoid;
+use pronoia_learn::prepare::{Design, PrepareError};
 
 /// Customers as every member of a model receives them.
 pub(super) struct Prepared<'a> {

@@ -10,7 +10,7 @@ use rand_chacha::ChaCha8Rng;
 
 use super::{Customers, Method, Reasons, Unit, players};
 use crate::model::Model;
-use crate::prepare::{Design, PrepareError};
+use pronoia_learn::prepare::{Design, PrepareError};
 
 /// Pairs of opposite orders per customer.
 const ORDERS: usize = 150;

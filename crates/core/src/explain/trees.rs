@@ -10,8 +10,8 @@
 use rayon::prelude::*;
 
 use super::{Method, Reasons, Unit};
-use crate::learn::{Node, Tree};
-use crate::prepare::Design;
+use pronoia_learn::learn::{Node, Tree};
+use pronoia_learn::prepare::Design;
 
 /// Columns of a way up to which the contributions in all cases are worked out beforehand.
 const TABLED: usize = 10;

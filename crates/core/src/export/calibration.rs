@@ -2,8 +2,8 @@
 
 use super::definitions::{Definitions, Is, Sum};
 use super::nodes::{call, compare, minus, number, over, plus, times};
-use crate::calibrate::Calibration;
-use crate::expression::{Comparison, Function, Node, Type};
+use pronoia_data::expression::{Comparison, Function, Node, Type};
+use pronoia_learn::calibrate::Calibration;
 
 /// The log-odds that hold where the score stands at a place.
 pub(super) fn calibrated(made: &mut Definitions, map: &Calibration, score: usize) -> usize {

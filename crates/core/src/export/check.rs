@@ -5,10 +5,10 @@ use arrow_array::Float64Array;
 use super::definitions::{Definition, Is, Sum, Trees};
 use super::formula::Formula;
 use super::refusal::Refusal;
-use crate::expression::{Type, Vector, value_of};
 use crate::model::Model;
-use crate::table::Values;
-use crate::{Column, Kind, Table};
+use pronoia_data::expression::{Type, Vector, value_of};
+use pronoia_data::table::Values;
+use pronoia_data::{Column, Kind, Table};
 
 /// How far the probability of a formula may be from that of the model. Networks compute in single
 /// precision and their formulas in double precision; all others agree to 1e-12 or so.

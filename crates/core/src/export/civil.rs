@@ -2,7 +2,7 @@
 
 use super::definitions::Definitions;
 use super::nodes::{call, compare, minus, number, over, plus, times};
-use crate::expression::{Comparison, Function, Node};
+use pronoia_data::expression::{Comparison, Function, Node};
 
 fn floor(of: Node) -> Node {
     call(Function::Floor, of)

@@ -2,9 +2,9 @@
 
 use std::collections::HashMap;
 
-use crate::Kind;
-use crate::expression::{Node, Type};
-use crate::learn::Tree;
+use pronoia_data::Kind;
+use pronoia_data::expression::{Node, Type};
+use pronoia_learn::learn::Tree;
 
 /// A definition.
 #[derive(Debug, Clone)]
@@ -98,7 +98,7 @@ impl Bound {
             Self::At(_) => Some(Node::Text(text.to_owned())),
             Self::Digits(_) => {
                 let number: f64 = text.parse().ok()?;
-                (crate::table::written_number(number) == text).then_some(Node::Number(number))
+                (pronoia_data::table::written_number(number) == text).then_some(Node::Number(number))
             }
         }
     }

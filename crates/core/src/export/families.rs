@@ -5,12 +5,12 @@ use super::features::{Coded, Features};
 use super::network;
 use super::nodes::{call, compare, minus, number, over, plus, times};
 use super::refusal::Refusal;
-use crate::expression::{Comparison, Function, Node, Type};
-use crate::learn::bayes::{Bayes, Evidence};
-use crate::learn::forest::Forest;
-use crate::learn::scorecard::{CardPair, Groups, Scorecard};
-use crate::learn::{Estimator, Tree};
 use crate::model::Member;
+use pronoia_data::expression::{Comparison, Function, Node, Type};
+use pronoia_learn::learn::bayes::{Bayes, Evidence};
+use pronoia_learn::learn::forest::Forest;
+use pronoia_learn::learn::scorecard::{CardPair, Groups, Scorecard};
+use pronoia_learn::learn::{Estimator, Tree};
 
 /// Place of the score of a member.
 pub(super) fn score(made: &mut Definitions, member: &Member) -> Result<usize, Refusal> {

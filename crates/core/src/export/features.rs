@@ -4,9 +4,9 @@ use super::definitions::{Asked, Bound, Definitions, Sum};
 use super::nodes::{compare, minus, number, over};
 use super::refusal::Refusal;
 use super::steps::stepped;
-use crate::expression::{Comparison, Node};
-use crate::learn::scorecard::Groups;
-use crate::prepare::{Coding, Encoding, Preparation, PreparedColumn};
+use pronoia_data::expression::{Comparison, Node};
+use pronoia_learn::learn::scorecard::Groups;
+use pronoia_learn::prepare::{Coding, Encoding, Preparation, PreparedColumn};
 
 /// A feature of the design.
 pub(super) enum Coded {
@@ -73,7 +73,7 @@ impl<'a> Features<'a> {
         let of = |(_, coded): &(&str, Coded)| match coded {
             Coded::Number(place) => Asked::Number(*place),
             Coded::Levels(bound, levels) => {
-                Asked::Levels(*bound, levels.iter().take(crate::learn::BINS).cloned().collect())
+                Asked::Levels(*bound, levels.iter().take(pronoia_learn::learn::BINS).cloned().collect())
             }
         };
         self.coded.iter().map(of).collect()

@@ -2,10 +2,11 @@
 
 use std::str::FromStr;
 
+use super::exported_model::ExportedModel;
 use super::formula::Formula;
 use super::refusal::Refusal;
 use super::{json, onnx, pmml, sql};
-use crate::expression::Dialect;
+use pronoia_data::expression::Dialect;
 
 /// A form in which a model is carried elsewhere.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -18,15 +19,6 @@ pub enum Form {
     Sql(Dialect),
     /// The definitions as a JSON document with a published schema.
     Json,
-}
-
-/// A model in a form.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Written {
-    /// The file.
-    pub bytes: Vec<u8>,
-    /// What is lost or to be minded, in sentences.
-    pub notes: Vec<String>,
 }
 
 impl Form {
@@ -104,7 +96,7 @@ impl Form {
     ///
     /// # Errors
     /// [`Refusal`] if the form cannot carry it.
-    pub fn write(self, formula: &Formula) -> Result<Written, Refusal> {
+    pub fn write(self, formula: &Formula) -> Result<ExportedModel, Refusal> {
         match self {
             Self::Pmml => pmml::write(formula),
             Self::Onnx => onnx::write(formula),

@@ -3,9 +3,9 @@
 use super::definitions::{Definition, Definitions, Is, Sum};
 use super::refusal::Refusal;
 use super::{calibration, families};
-use crate::Kind;
-use crate::expression::Type;
 use crate::model::Model;
+use pronoia_data::Kind;
+use pronoia_data::expression::Type;
 
 /// A model as definitions, each of columns and of definitions before it.
 #[derive(Debug, Clone)]

@@ -5,11 +5,11 @@
 use serde_json::{Map, Value, json};
 
 use super::definitions::{Definition, Is, Trees};
-use super::form::Written;
+use super::exported_model::ExportedModel;
 use super::formula::Formula;
 use super::refusal::Refusal;
-use crate::expression::{Function, Node, Type};
-use crate::learn::{Node as Fork, Tree};
+use pronoia_data::expression::{Function, Node, Type};
+use pronoia_learn::learn::{Node as Fork, Tree};
 
 /// The version of the form.
 const VERSION: u32 = 1;
@@ -18,13 +18,13 @@ const VERSION: u32 = 1;
 pub const SCHEMA: &str = include_str!("formula.schema.json");
 
 /// The definitions as JSON.
-pub(super) fn write(formula: &Formula) -> Result<Written, Refusal> {
+pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
     let kind = |kind: Type| match kind {
         Type::Number => "number",
         Type::Day => "date",
         Type::Text | Type::Truth => "text",
     };
-    let input = |(name, of): &(String, crate::Kind)| json!({ "name": name, "type": kind(Type::of(*of)) });
+    let input = |(name, of): &(String, pronoia_data::Kind)| json!({ "name": name, "type": kind(Type::of(*of)) });
     let from = &formula.provenance;
     let document = json!({
         "pronoia_formula": VERSION,
@@ -42,7 +42,7 @@ pub(super) fn write(formula: &Formula) -> Result<Written, Refusal> {
         "log_odds": formula.name_at(formula.log_odds),
         "probability": formula.name_at(formula.probability),
     });
-    Ok(Written { bytes: document.to_string().into_bytes(), notes: Vec::new() })
+    Ok(ExportedModel { bytes: document.to_string().into_bytes(), notes: Vec::new() })
 }
 
 fn definition(formula: &Formula, definition: &Definition) -> Value {

@@ -1,6 +1,6 @@
 //! Expressions that only look a value up.
 
-use crate::expression::Node;
+use pronoia_data::expression::Node;
 
 /// An expression that is a constant for every value of one column.
 pub(super) struct Lookup<'n> {

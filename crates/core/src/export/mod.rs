@@ -8,6 +8,7 @@ mod calibration;
 mod check;
 mod civil;
 mod definitions;
+mod exported_model;
 mod families;
 mod features;
 mod form;
@@ -24,7 +25,8 @@ mod steps;
 mod trees;
 
 pub use check::{Checked, TOLERANCE};
-pub use form::{Form, Written};
+pub use exported_model::ExportedModel;
+pub use form::Form;
 pub use formula::Formula;
 pub use json::SCHEMA;
 pub use refusal::Refusal;

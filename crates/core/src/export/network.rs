@@ -2,8 +2,8 @@
 
 use super::definitions::{Definitions, Is, Sum};
 use super::features::{Coded, Features};
-use crate::expression::Type;
-use crate::learn::network::{Comes, Net, Network};
+use pronoia_data::expression::Type;
+use pronoia_learn::learn::network::{Comes, Net, Network};
 
 /// Place of the mean of what several networks say.
 pub(super) fn averaged(made: &mut Definitions, features: &Features, network: &Network) -> usize {

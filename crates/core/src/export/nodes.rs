@@ -1,6 +1,6 @@
 //! Expressions put together.
 
-use crate::expression::{Arithmetic, Comparison, Function, Node};
+use pronoia_data::expression::{Arithmetic, Comparison, Function, Node};
 
 /// A number.
 pub(super) fn number(x: f64) -> Node {

@@ -4,10 +4,10 @@
 //! customer: databases that would otherwise put a definition in wherever it is used are kept from it.
 
 use super::definitions::{Definition, Is};
-use super::form::Written;
+use super::exported_model::ExportedModel;
 use super::formula::Formula;
 use super::refusal::Refusal;
-use crate::expression::{Dialect, Node, Type, write as expression};
+use pronoia_data::expression::{Dialect, Node, Type, write as expression};
 
 /// Leaves of all trees that are written at most.
 const MOST_LEAVES: usize = 60_000;
@@ -19,7 +19,7 @@ const TOGETHER: usize = 25;
 const TABLE: &str = "customers";
 
 /// The SELECT in a dialect.
-pub(super) fn write(formula: &Formula, dialect: Dialect) -> Result<Written, Refusal> {
+pub(super) fn write(formula: &Formula, dialect: Dialect) -> Result<ExportedModel, Refusal> {
     let leaves = formula.leaves();
     if leaves > MOST_LEAVES {
         return Err(Refusal::TooLarge { parts: leaves, most: MOST_LEAVES, form: "SQL" });
@@ -31,7 +31,7 @@ pub(super) fn write(formula: &Formula, dialect: Dialect) -> Result<Written, Refu
         );
     }
     let layers = Layers::of(formula, dialect);
-    Ok(Written { bytes: layers.select(formula).into_bytes(), notes })
+    Ok(ExportedModel { bytes: layers.select(formula).into_bytes(), notes })
 }
 
 /// A column of a layer: its name, and what it is.

@@ -6,9 +6,9 @@ use super::civil;
 use super::definitions::{Bound, Definitions};
 use super::nodes::{call, compare, minus, number, over, plus, times};
 use super::refusal::Refusal;
-use crate::Kind;
-use crate::expression::{Comparison, Expression, Function, Node, Type};
-use crate::prepare::{FittedStep, OTHER, Preparation, Typed, band_labels, read_as};
+use pronoia_data::Kind;
+use pronoia_data::expression::{Comparison, Expression, Function, Node, Type};
+use pronoia_learn::prepare::{FittedStep, OTHER, Preparation, Typed, band_labels, read_as};
 
 /// Where the columns of the analyst stand after the steps.
 pub(super) fn stepped(made: &mut Definitions, preparation: &Preparation) -> Result<HashMap<String, Bound>, Refusal> {

@@ -2,8 +2,8 @@
 
 use super::definitions::{Asked, Trees};
 use super::nodes::{compare, number};
-use crate::expression::{Comparison, Node};
-use crate::learn::{Cut, Node as Fork, Tree};
+use pronoia_data::expression::{Comparison, Node};
+use pronoia_learn::learn::{Cut, Node as Fork, Tree};
 
 /// A question of a tree as a condition: those for whom it is true go one way, and all others, be
 /// their value missing or unknown, the other.

@@ -5,8 +5,8 @@ use rand::seq::SliceRandom;
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 
-use crate::evaluate::{area_under_roc, delong, log_loss};
-use crate::stats::Z95;
+use pronoia_data::evaluate::{area_under_roc, delong, log_loss};
+use pronoia_data::stats::Z95;
 
 /// Shares of the rows that the recipe is fitted to.
 pub(super) const SHARES: [f64; 5] = [1.0 / 16.0, 1.0 / 8.0, 1.0 / 4.0, 1.0 / 2.0, 1.0];

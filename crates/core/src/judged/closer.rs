@@ -4,12 +4,12 @@ use serde::{Deserialize, Serialize};
 
 use super::by_rows::{SHARES, share_of};
 use super::{ByRows, FewColumns, Gain, RowsPoint, learned_and_judged};
-use crate::decide::Ranking;
-use crate::evaluate::delong::{self, Area};
 use crate::model::{Model, ModelError, Recipe};
-use crate::progress::Part;
 use crate::study::Basis;
-use crate::{Progress, Table};
+use pronoia_data::evaluate::delong::{self, Area};
+use pronoia_data::progress::Part;
+use pronoia_data::{Progress, Table};
+use pronoia_decide::decide::Ranking;
 
 /// A closer look at a candidate. Everything in it is judged on the same rows:
 /// validation rows, or with cross-validation those of the first fold.
@@ -79,7 +79,7 @@ impl Closer {
                 let probability = few.model.probabilities(table, &judged)?;
                 Some(Beside {
                     ranking: ranking(&probability, &happened)?,
-                    area_under_roc: crate::evaluate::area_under_roc(&probability, &happened, None),
+                    area_under_roc: pronoia_data::evaluate::area_under_roc(&probability, &happened, None),
                     less: delong::difference(&whole, &probability, &happened),
                     few,
                 })

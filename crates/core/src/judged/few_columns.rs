@@ -3,14 +3,14 @@
 use serde::{Deserialize, Serialize};
 
 use super::by_rows::share_of;
-use crate::evaluate::log_loss;
-use crate::learn::Settings;
-use crate::learn::scorecard::ScorecardSettings;
 use crate::model::{Model, ModelError};
-use crate::progress::{Part, Quiet};
-use crate::split::Turn;
 use crate::study::Basis;
-use crate::{Progress, Table};
+use pronoia_data::evaluate::log_loss;
+use pronoia_data::progress::{Part, Quiet};
+use pronoia_data::split::Turn;
+use pronoia_data::{Progress, Table};
+use pronoia_learn::learn::Settings;
+use pronoia_learn::learn::scorecard::ScorecardSettings;
 
 /// Columns that the small model may have.
 const MOST: usize = 3;
@@ -118,7 +118,7 @@ impl Choice<'_> {
     /// Mean log loss of a scorecard on these columns, on rows that it had not met;
     /// infinite if there can be none.
     fn loss(&self, columns: &[String], progress: &dyn Progress) -> Result<f64, ModelError> {
-        progress.go_on().map_err(crate::learn::FitError::from)?;
+        progress.go_on().map_err(pronoia_learn::learn::FitError::from)?;
         let basis = Basis { predictors: columns.to_vec(), ..self.basis.clone() };
         let settings = Settings::Scorecard(ScorecardSettings::default());
         let rows: Vec<usize> = (0..self.table.rows()).collect();
@@ -131,7 +131,7 @@ impl Choice<'_> {
                 .and_then(|model| Ok(model.probabilities(self.table, &turn.of_judged(&rows))?));
             match told {
                 Ok(told) => turn.put(told, &mut probability),
-                Err(stopped @ ModelError::Fit(crate::learn::FitError::Cancelled(_))) => return Err(stopped),
+                Err(stopped @ ModelError::Fit(pronoia_learn::learn::FitError::Cancelled(_))) => return Err(stopped),
                 Err(_) => return Ok(f64::INFINITY),
             }
         }

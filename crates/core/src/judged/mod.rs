@@ -14,10 +14,10 @@ pub use understanding::{Interaction, Understanding};
 pub use without::{Told, Without};
 
 use crate::model::{Model, ModelError, Recipe};
-use crate::progress::Part;
-use crate::split::{Dealt, Turn};
 use crate::study::Basis;
-use crate::{Progress, Table};
+use pronoia_data::progress::Part;
+use pronoia_data::split::{Dealt, Turn};
+use pronoia_data::{Progress, Table};
 
 /// Rows to learn from, and others to judge on: training and validation rows, or with
 /// cross-validation all folds but the first, and the first.

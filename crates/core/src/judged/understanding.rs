@@ -3,12 +3,12 @@
 use serde::{Deserialize, Serialize};
 
 use super::learned_and_judged;
-use crate::decide::{Offered, Stakes};
 use crate::explain::{Averages, Customers, Influence, InfluenceError};
 use crate::model::{Model, ModelError, Recipe};
-use crate::progress::{Cancelled, Part};
 use crate::study::{Basis, ChosenPolicy};
-use crate::{Progress, Table};
+use pronoia_data::progress::{Cancelled, Part};
+use pronoia_data::{Progress, Table};
+use pronoia_decide::decide::{Offered, Stakes};
 
 /// Customers that columns are dealt out among, at most; more would tell little more.
 const MOST_ROWS: usize = 20_000;
@@ -76,14 +76,14 @@ impl Understanding {
         let part = Part::of(progress, done, done + (1.0 - done) * 0.7);
         let influence = Influence::of(model, customers, &event, stakes, seed, &part).map_err(|e| match e {
             InfluenceError::Prepare(e) => ModelError::from(e),
-            InfluenceError::Cancelled(stopped) => ModelError::from(crate::learn::FitError::from(stopped)),
+            InfluenceError::Cancelled(stopped) => ModelError::from(pronoia_learn::learn::FitError::from(stopped)),
         })?;
         let averages = Averages::of(model, customers, &event)?;
         let leaned_on: Vec<&String> =
             influence.columns.iter().filter(|c| c.is_clear()).map(|c| &c.column).take(TOGETHER).collect();
         let part = Part::of(progress, done + (1.0 - done) * 0.7, 1.0);
         let interactions = two_by_two(&averages, &leaned_on, &part)
-            .map_err(|stopped| ModelError::from(crate::learn::FitError::from(stopped)))?;
+            .map_err(|stopped| ModelError::from(pronoia_learn::learn::FitError::from(stopped)))?;
         Ok(Self { influence, interactions, chosen })
     }
 }

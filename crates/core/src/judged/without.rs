@@ -3,12 +3,12 @@
 use serde::{Deserialize, Serialize};
 
 use super::Judged;
-use crate::decide::{Expected, GroupDecision, Stakes, worth_between};
-use crate::drivers::Grouping;
-use crate::evaluate::delong::{self, Area};
 use crate::model::{ModelError, Recipe};
 use crate::study::{Basis, ChosenPolicy};
-use crate::{Progress, Table};
+use pronoia_data::drivers::Grouping;
+use pronoia_data::evaluate::delong::{self, Area};
+use pronoia_data::{Progress, Table};
+use pronoia_decide::decide::{Expected, GroupDecision, Stakes, worth_between};
 
 /// Groups of a column at most.
 const GROUPS: usize = 10;

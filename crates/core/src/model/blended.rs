@@ -3,10 +3,10 @@
 use serde::{Deserialize, Serialize};
 
 use super::recipe::Mix;
-use crate::calibrate::regression;
-use crate::learn::{FitError, Target};
-use crate::split::Turn;
-use crate::stats::log_loss_of_log_odds;
+use pronoia_data::split::Turn;
+use pronoia_data::stats::log_loss_of_log_odds;
+use pronoia_learn::calibrate::regression;
+use pronoia_learn::learn::{FitError, Target};
 
 /// How the members of a blend are put together: their log-odds, each times its
 /// share, are added to a constant.

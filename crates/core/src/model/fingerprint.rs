@@ -4,8 +4,8 @@ use arrow_array::Array;
 use sha2::{Digest, Sha256};
 
 use super::hex;
-use crate::Table;
-use crate::table::{Column, Values};
+use pronoia_data::Table;
+use pronoia_data::table::{Column, Values};
 
 /// Bytes handed to the digest at a time.
 const CHUNK: usize = 1 << 16;

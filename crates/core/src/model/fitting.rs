@@ -4,13 +4,13 @@ use super::blended::Blended;
 use super::fingerprint::fingerprint;
 use super::recipe::Recipe;
 use super::{Member, Model, ModelError};
-use crate::calibrate::Calibration;
-use crate::learn::{FitError, Fitted, Settings, Target};
-use crate::prepare::{Preparation, Training};
-use crate::progress::Part;
-use crate::split::Turn;
 use crate::study::Basis;
-use crate::{Progress, Table};
+use pronoia_data::progress::Part;
+use pronoia_data::split::Turn;
+use pronoia_data::{Progress, Table};
+use pronoia_learn::calibrate::Calibration;
+use pronoia_learn::learn::{FitError, Fitted, Settings, Target};
+use pronoia_learn::prepare::{Preparation, Training};
 
 /// Parts of the training rows that take turns in being scored by models fitted
 /// to the others.

@@ -1,8 +1,8 @@
 //! How much memory a fit will take, told before it begins.
 
 use super::recipe::Recipe;
-use crate::learn::Settings;
-use crate::prepare::{Encoding, MOST_INDICATORS};
+use pronoia_learn::learn::Settings;
+use pronoia_learn::prepare::{Encoding, MOST_INDICATORS};
 
 /// How a column is held: as numbers, or as so many levels.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -10,15 +10,15 @@ mod saved;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::Table;
-use crate::calibrate::{Calibrated, Calibration};
-use crate::learn::{Estimator, FitError, Settings};
-use crate::prepare::{Design, Input, Preparation, PrepareError};
-use crate::split::SplitError;
-use crate::stats::sigmoid;
 use crate::study::{Outcome, OutcomeError};
 pub use blended::Blended;
 pub use memory::Width;
+use pronoia_data::Table;
+use pronoia_data::split::SplitError;
+use pronoia_data::stats::sigmoid;
+use pronoia_learn::calibrate::{Calibrated, Calibration};
+use pronoia_learn::learn::{Estimator, FitError, Settings};
+use pronoia_learn::prepare::{Design, Input, Preparation, PrepareError};
 pub use recipe::{Blend, Mix, Recipe};
 
 /// Rows scored at a time, to keep memory flat.

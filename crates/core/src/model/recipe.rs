@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::learn::Settings;
+use pronoia_learn::learn::Settings;
 
 /// What a candidate is made by.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

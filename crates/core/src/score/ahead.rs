@@ -1,8 +1,8 @@
 //! What has to be known of a whole list before any of its customers is decided on.
 
 use super::scored::{By, Scoring};
-use crate::Table;
-use crate::decide::{Cut, Front};
+use pronoia_data::Table;
+use pronoia_decide::decide::{Cut, Front};
 
 /// Customers of the list that reasons are counted from on average.
 const BACKGROUND: usize = 200;

@@ -3,9 +3,9 @@
 use serde_json::{Map, Value};
 
 use super::pairing::{Answers, pair};
-use crate::intake::{DateOrder, DecimalMark, is_missing_mark, parse_date, parse_number};
-use crate::table::{ColumnBuilder, Storage};
-use crate::{Kind, Table};
+use pronoia_data::table::{ColumnBuilder, Storage};
+use pronoia_data::value::{DateOrder, DecimalMark, is_missing_mark, parse_date, parse_number};
+use pronoia_data::{Kind, Table};
 
 /// The columns needed, read from the fields of objects. Names are found as in a list: as they are, or
 /// but for case, spaces and punctuation. A field that is absent or null is missing, and so are the marks

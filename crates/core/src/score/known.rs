@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use crate::{Column, Table};
+use pronoia_data::{Column, Table};
 
 /// How many customers of a list are in the records that a model was made from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -73,8 +73,8 @@ fn key(columns: &[&Column], row: usize) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Kind;
-    use crate::table::ColumnBuilder;
+    use pronoia_data::Kind;
+    use pronoia_data::table::ColumnBuilder;
 
     fn ids(kind: Kind, ids: &[&str]) -> Table {
         let mut column = ColumnBuilder::new("id", kind);

@@ -7,10 +7,11 @@ use serde::{Deserialize, Serialize};
 
 use super::known::Known;
 use super::pairing::{Answers, Paired, pair};
-use crate::prepare::{Input, Seen};
-use crate::table::{ColumnBuilder, Storage, Values};
+use crate::Model;
 use crate::watch::Drift;
-use crate::{Column, Kind, Model, Table};
+use pronoia_data::table::{ColumnBuilder, Storage, Values};
+use pronoia_data::{Column, Kind, Table};
+use pronoia_learn::prepare::{Input, Seen};
 
 /// Unseen values named per column.
 const NAMED: usize = 5;
@@ -99,7 +100,7 @@ impl InputMatch {
 
     /// What is worth saying about this column, in sentences; empty if it fits.
     pub fn remarks(&self) -> Vec<String> {
-        use crate::number::{percent, plain};
+        use pronoia_data::number::{percent, plain};
         let mut out = Vec::new();
         match &self.paired {
             Paired::Name => {}
@@ -124,7 +125,7 @@ impl InputMatch {
         if let (Some((low, high)), true) = (self.range, self.out_of_range > 0) {
             let rows = some(self.out_of_range, ["row lies well", "rows lie well"]);
             let written =
-                |x: f64| if self.kind == Kind::Date { crate::table::written_date(x as i32) } else { plain(x) };
+                |x: f64| if self.kind == Kind::Date { pronoia_data::table::written_date(x as i32) } else { plain(x) };
             out.push(format!("{rows} outside the {} to {} seen in training", written(low), written(high)));
         }
         // That new values are new was said already.
@@ -136,7 +137,7 @@ impl InputMatch {
                 if drift.is_far() { "moved far" } else { "moved" },
                 percent(*now),
                 percent(*then),
-                crate::number::fixed(drift.psi, 2)
+                pronoia_data::number::fixed(drift.psi, 2)
             ));
         }
         out
@@ -145,7 +146,7 @@ impl InputMatch {
 
 /// A count, with the words for one or for several.
 fn some(n: u64, [one, several]: [&str; 2]) -> String {
-    format!("{} {}", crate::number::count(n), if n == 1 { one } else { several })
+    format!("{} {}", pronoia_data::number::count(n), if n == 1 { one } else { several })
 }
 
 /// A list beside the model that is to score it: what each column needed is read from, and what was
@@ -334,13 +335,13 @@ fn read_as(source: &Column, name: &str, kind: Kind) -> Column {
             (None, _) => builder.push_missing(),
             (Some(text), Storage::Words) => builder.push_word(&text),
             (Some(text), Storage::Numbers) => {
-                match crate::intake::parse_number(&text, crate::intake::DecimalMark::Point) {
+                match pronoia_data::value::parse_number(&text, pronoia_data::value::DecimalMark::Point) {
                     Some(x) => builder.push_number(x),
                     None => builder.push_missing(),
                 }
             }
             (Some(text), Storage::Dates) => {
-                match crate::intake::parse_date(&text, crate::intake::DateOrder::YearMonthDay) {
+                match pronoia_data::value::parse_date(&text, pronoia_data::value::DateOrder::YearMonthDay) {
                     Some(d) => builder.push_date(d),
                     None => builder.push_missing(),
                 }

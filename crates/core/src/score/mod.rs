@@ -2,7 +2,6 @@
 
 mod ahead;
 mod customers;
-mod file;
 mod known;
 mod matching;
 mod pairing;
@@ -11,7 +10,6 @@ mod scored;
 
 pub use ahead::{Ahead, Settled};
 pub use customers::table_of;
-pub use file::{FileError, Form, Rows};
 pub use known::{Known, Roll};
 pub use matching::{InputMatch, MatchReport, Matching, match_list};
 pub use pairing::{Answer, Answers, Paired, pair};

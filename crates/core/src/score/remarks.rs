@@ -2,8 +2,8 @@
 
 use super::scored::Part;
 use crate::Model;
-use crate::prepare::Seen;
-use crate::table::Values;
+use pronoia_data::table::Values;
+use pronoia_learn::prepare::Seen;
 
 /// For every customer whether they are left alone by wish, and what the model had not met, in a few
 /// words; empty where there is nothing.

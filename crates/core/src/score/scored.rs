@@ -6,11 +6,12 @@ use serde::{Deserialize, Serialize};
 
 use super::ahead::Settled;
 use super::remarks;
-use crate::decide::{Action, Cut, Given, Payoffs, Policy, Population, Rule};
+use crate::Model;
 use crate::explain::{Customers, Reasons};
-use crate::prepare::{Action as StepAction, PrepareError, Step, steps};
-use crate::table::ColumnBuilder;
-use crate::{Column, Kind, Model, Table};
+use pronoia_data::table::ColumnBuilder;
+use pronoia_data::{Column, Kind, Table};
+use pronoia_decide::decide::{Action, Cut, Given, Payoffs, Policy, Population, Rule};
+use pronoia_learn::prepare::{Action as StepAction, PrepareError, Step, steps};
 
 /// What the names of the columns that are added begin with.
 const ADDED: &str = "pronoia_";

@@ -5,9 +5,9 @@ use std::collections::BTreeSet;
 use serde_json::Value;
 
 use super::{ChosenPolicy, ColumnChoice, KnownWhen, StudyState};
-use crate::number;
-use crate::prepare::Step;
 use crate::study::AcceptedCaution;
+use pronoia_data::number;
+use pronoia_learn::prepare::Step;
 
 /// A part of the choices that is changed, and taken back, by itself.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]

@@ -4,9 +4,9 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::Window;
-use crate::number::plain;
-use crate::profile::ColumnProfile;
-use crate::{Column, Table};
+use pronoia_data::number::plain;
+use pronoia_data::profile::ColumnProfile;
+use pronoia_data::{Column, Table};
 
 /// Which column says what happened, and what of it is the event.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -223,9 +223,9 @@ impl Event {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::intake::read_table;
-    use crate::profile::TableProfile;
-    use crate::progress::Unwatched;
+    use pronoia_data::profile::TableProfile;
+    use pronoia_data::progress::Unwatched;
+    use pronoia_files::intake::read_table;
 
     fn table() -> Table {
         let csv = "state,days,left\nopen,0,no\nlapsed,35,no\ngone,90,yes\nopen,,no\n,30,no\n";

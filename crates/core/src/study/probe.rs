@@ -2,10 +2,10 @@
 
 use rayon::prelude::*;
 
-use crate::Table;
-use crate::evaluate::area_under_roc;
-use crate::stats::quantile;
-use crate::table::{Column, Values};
+use pronoia_data::Table;
+use pronoia_data::evaluate::area_under_roc;
+use pronoia_data::stats::quantile;
+use pronoia_data::table::{Column, Values};
 
 /// Parts that take turns in being predicted by the others.
 const FOLDS: usize = 3;

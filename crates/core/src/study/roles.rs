@@ -2,8 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::Kind;
-use crate::profile::{ColumnProfile, TableProfile};
+use pronoia_data::Kind;
+use pronoia_data::profile::{ColumnProfile, TableProfile};
 
 /// What a column does in a study.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -286,7 +286,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         Kind::YesNo => "a yes-or-no answer".to_owned(),
         Kind::Category | Kind::Ordered => format!("{} values", c.distinct),
         _ => c.numbers.as_ref().map_or_else(String::new, |n| {
-            format!("{} to {}", crate::number::plain(n.min), crate::number::plain(n.max))
+            format!("{} to {}", pronoia_data::number::plain(n.min), pronoia_data::number::plain(n.max))
         }),
     };
     choice(Role::Predictor, KnownWhen::Before, GoesIn, reason)

@@ -3,12 +3,12 @@
 use serde::{Deserialize, Serialize};
 
 use super::{ColumnChoice, Outcome, Role};
-use crate::balance::Balance;
-use crate::decide::{Expected, Policy, Population};
-use crate::prepare::{Action, PrepareError, Step, steps};
-use crate::split::{Dealt, SplitPlan};
 use crate::study::AcceptedCaution;
-use crate::{Kind, Table};
+use pronoia_data::split::{Dealt, SplitPlan};
+use pronoia_data::{Kind, Table};
+use pronoia_decide::decide::{Expected, Policy, Population};
+use pronoia_learn::balance::Balance;
+use pronoia_learn::prepare::{Action, PrepareError, Step, steps};
 
 /// The choices of a study. Every ledger entry keeps the value from before it,
 /// so that taking it back is putting that value in place again.
@@ -137,7 +137,9 @@ impl Basis {
         let column = table.column(name).ok_or_else(|| PrepareError::MissingColumn(name.clone()))?;
         let weights: Vec<f64> = (0..column.len()).map(|row| column.number(row).unwrap_or(0.0)).collect();
         match weights.iter().find(|w| !w.is_finite() || **w < 0.0) {
-            Some(wrong) => Err(PrepareError::Weight { column: name.clone(), value: crate::number::plain(*wrong) }),
+            Some(wrong) => {
+                Err(PrepareError::Weight { column: name.clone(), value: pronoia_data::number::plain(*wrong) })
+            }
             None => Ok(Some(weights)),
         }
     }

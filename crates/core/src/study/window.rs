@@ -3,9 +3,9 @@
 use serde::{Deserialize, Serialize};
 
 use super::OutcomeError;
-use crate::profile::ColumnProfile;
-use crate::table::written_date;
-use crate::{Column, Kind};
+use pronoia_data::profile::ColumnProfile;
+use pronoia_data::table::written_date;
+use pronoia_data::{Column, Kind};
 
 /// The longest window, in days.
 const LONGEST: u32 = 3_660;
@@ -61,11 +61,11 @@ impl Window {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::intake::read_table;
-    use crate::profile::TableProfile;
-    use crate::progress::Unwatched;
     use crate::study::Outcome;
-    use crate::table::Table;
+    use pronoia_data::profile::TableProfile;
+    use pronoia_data::progress::Unwatched;
+    use pronoia_data::table::Table;
+    use pronoia_files::intake::read_table;
 
     /// Joined on the first of January, February, March and April 2024, and nobody knows when.
     fn table() -> Table {

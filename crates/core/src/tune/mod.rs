@@ -15,15 +15,15 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 
-use crate::decide::Payoff;
-use crate::evaluate::{area_under_roc, descending, log_loss};
-use crate::learn::{Family, Settings, seed_of};
 use crate::model::{Model, ModelError};
-use crate::progress::{Part, Quiet};
-use crate::split::Turn;
-use crate::stats::{mean, standard_error};
 use crate::study::Basis;
-use crate::{Progress, Table};
+use pronoia_data::evaluate::{area_under_roc, descending, log_loss};
+use pronoia_data::progress::{Part, Quiet};
+use pronoia_data::split::Turn;
+use pronoia_data::stats::{mean, standard_error};
+use pronoia_data::{Progress, Table};
+use pronoia_decide::decide::Payoff;
+use pronoia_learn::learn::{Family, Settings, seed_of};
 
 /// Families that a search is proposed for: those that do well on customer records.
 pub const SEARCHED: [&str; 5] = ["logistic", "scorecard", "forest", "boosted", "network"];
@@ -246,7 +246,7 @@ impl Search {
         let spent: f64 = self.tried.iter().map(|tried| tried.seconds).sum();
         let begun = Instant::now();
         loop {
-            progress.go_on().map_err(|stopped| ModelError::from(crate::learn::FitError::from(stopped)))?;
+            progress.go_on().map_err(|stopped| ModelError::from(pronoia_learn::learn::FitError::from(stopped)))?;
             let minutes = (spent + begun.elapsed().as_secs_f64()) / 60.0;
             if let Some(ended) = self.ended(minutes) {
                 return Ok(ended);
@@ -287,7 +287,7 @@ impl Search {
                 .and_then(|model| Ok(model.probabilities(table, &turn.of_judged(rows))?));
             let probability = match told {
                 Ok(probability) => probability,
-                Err(stopped @ ModelError::Fit(crate::learn::FitError::Cancelled(_))) => return Err(stopped),
+                Err(stopped @ ModelError::Fit(pronoia_learn::learn::FitError::Cancelled(_))) => return Err(stopped),
                 Err(wrong) => {
                     tried.failed = Some(wrong.to_string());
                     break;

@@ -3,7 +3,7 @@
 use rand::RngExt;
 use rand_chacha::ChaCha8Rng;
 
-use crate::learn::Settings;
+use pronoia_learn::learn::Settings;
 
 /// How far a step from a known setting goes, as a share of the range.
 const STEP: f64 = 0.2;
@@ -114,7 +114,7 @@ mod tests {
     use rand::SeedableRng;
 
     use super::*;
-    use crate::learn::Family;
+    use pronoia_learn::learn::Family;
 
     #[test]
     fn whatever_is_drawn_is_in_range_and_its_place_is_found_again() {

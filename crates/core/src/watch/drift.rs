@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ChiSquared, ContinuousCDF};
 
-use crate::prepare::Spread;
+use pronoia_learn::prepare::Spread;
 
 /// The index from which a column counts as moved, by the rule of thumb of credit scoring
 /// (Siddiqi 2006, chapter 9).
@@ -76,8 +76,8 @@ impl Drift {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::table::ColumnBuilder;
-    use crate::{Column, Kind};
+    use pronoia_data::table::ColumnBuilder;
+    use pronoia_data::{Column, Kind};
     use rand::{RngExt, SeedableRng};
     use rand_chacha::ChaCha8Rng;
 

@@ -2,8 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::evaluate::delong::{self, Area};
-use crate::evaluate::{brier, log_loss};
+use pronoia_data::evaluate::delong::{self, Area};
+use pronoia_data::evaluate::{brier, log_loss};
 
 /// Standard errors from which on a difference is no longer put down to chance: once in a hundred times.
 const BY_CHANCE: f64 = 2.576;

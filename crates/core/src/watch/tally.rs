@@ -6,9 +6,10 @@ use arrow_array::Float64Array;
 use serde::{Deserialize, Serialize};
 
 use super::Drift;
-use crate::prepare::{Input, Spread};
-use crate::table::Values;
-use crate::{Column, Kind, Model, Table};
+use crate::Model;
+use pronoia_data::table::Values;
+use pronoia_data::{Column, Kind, Table};
+use pronoia_learn::prepare::{Input, Spread};
 
 /// Different values that were never seen before, of a column, that are told apart.
 const UNSEEN: usize = 50;
@@ -143,7 +144,7 @@ impl Tally {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::table::ColumnBuilder;
+    use pronoia_data::table::ColumnBuilder;
 
     fn plans(of: &[&str]) -> Column {
         let mut column = ColumnBuilder::new("plan", Kind::Category);

@@ -1,6 +1,8 @@
 //! Tables described, held against counting by hand.
 
-use pronoia_core::profile::{ColumnProfile, Evenly, TableProfile, changes};
+use pronoia_core::intake::read_table;
+use pronoia_core::profile::{Change, ColumnProfile, Evenly, TableProfile, changes};
+use pronoia_core::progress::Unwatched;
 use pronoia_core::stats::quantile;
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Table};
@@ -198,4 +200,62 @@ fn a_table_without_rows_and_columns_without_values_are_described() {
     let one = ColumnProfile::of(&numbers("x", &[Some(7.5)]));
     let n = one.numbers.expect("a number");
     assert_eq!((n.sd, n.min, n.median, n.max, n.bars.iter().sum::<u64>()), (0.0, 7.5, 7.5, 7.5, 1));
+}
+
+fn profile(head: &str, row: impl Fn(usize) -> String) -> TableProfile {
+    let rows: String = (0..200).map(|i| row(i) + "\n").collect();
+    TableProfile::of(&read_table(format!("{head}\n{rows}").as_bytes(), &Unwatched).expect("a table").0)
+}
+
+fn told(changes: &[Change]) -> Vec<String> {
+    changes.iter().map(|c| format!("{}{} {}", if c.breaks { "! " } else { "" }, c.column, c.what)).collect()
+}
+
+#[test]
+fn every_difference_is_told_and_nothing_else() {
+    let yes = |on: bool| if on { "yes" } else { "no" };
+    let tier = |i: usize| ["Basic", "Plus"][i % 2];
+    let before = profile("id,fee,tier,left,old,note,gap", |i| {
+        format!("A{i},{},{},{},x{},7,{i}", 100 + i % 50, tier(i), yes(i % 5 == 0), i % 3)
+    });
+    let after = profile("id,fee,tier,left,note,gap,fresh", |i| {
+        let tier = if i % 10 == 0 { "Gold" } else { tier(i) };
+        let gap = if i % 2 == 0 { String::new() } else { i.to_string() };
+        format!("A{i},{},{tier},{},words {i} here,{gap},{}", 100 + i % 80, yes(i % 2 == 0), i * 2)
+    });
+    assert_eq!(
+        told(&changes(&before, &after)),
+        [
+            "! old is gone",
+            "! note was a number, is a text",
+            "fee 100 to 179, was 100 to 149; in the middle 133, was 124.5",
+            "tier new values: “Gold” in 10.0\u{202f}%",
+            "left “no” in 50.0\u{202f}%, was 80.0\u{202f}%",
+            "gap missing in 50.0\u{202f}%, was 0.0\u{202f}%",
+            "fresh is new: number",
+        ]
+    );
+    assert_eq!(changes(&before, &before), []);
+}
+
+#[test]
+fn rows_that_repeat_or_stand_out_are_found() {
+    let mut csv = String::from("id,fee,tier\n");
+    for i in 0..3_000 {
+        let (fee, tier) = match i {
+            77 => (98_000, "Basic"),
+            1_500 => (i % 90, "Emperor"),
+            _ => (100 + i % 90, ["Basic", "Plus"][i % 2]),
+        };
+        csv += &format!("A{i},{fee},{tier}\n");
+    }
+    csv += "A5,105,Plus\nA5,105,Plus\n";
+    let table = read_table(csv.as_bytes(), &Unwatched).expect("a table").0;
+    let profile = TableProfile::of(&table);
+    assert_eq!(profile.repeated, 2);
+    let found: Vec<(u64, &str)> = profile.unlike.iter().map(|u| (u.row, u.why.as_str())).collect();
+    assert_eq!(
+        found,
+        [(78, "fee 98\u{202f}000 (half of all: 121.2 to 167)"), (1_501, "tier “Emperor” (1 of 3\u{202f}002 rows)"),]
+    );
 }

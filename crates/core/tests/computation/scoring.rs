@@ -8,10 +8,11 @@ use pronoia_core::prepare::{Action, Step};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::question::Question;
 use pronoia_core::score::{
-    Account, Answer, Answers, BAND, By, DECISION, Extras, Form, GAIN, MatchReport, Matching, OTHER_PROBABILITY,
-    PROBABILITY, Paired, Part, REASONS, REMARK, Roll, Scored, Scoring, columns_of_policy, match_list,
+    Account, Answer, Answers, BAND, By, DECISION, Extras, GAIN, MatchReport, Matching, OTHER_PROBABILITY, PROBABILITY,
+    Paired, Part, REASONS, REMARK, Roll, Scored, Scoring, columns_of_policy, match_list,
 };
 use pronoia_core::study::{Basis, Outcome};
+use pronoia_core::write::FileFormat;
 use pronoia_core::{Kind, Model, Table};
 use proptest::prelude::*;
 
@@ -125,14 +126,14 @@ fn the_scored_list_keeps_its_columns_and_adds_two() {
     // Scored again, the old scores are replaced and not doubled.
     let again = scored(&model, &table, None, Extras::default()).expect("scored").table;
     assert_eq!(again.columns().len(), 5);
-    let csv = String::from_utf8(file(Form::Csv, &table)).expect("text");
+    let csv = String::from_utf8(file(FileFormat::Csv, &table)).expect("text");
     assert!(
         csv.starts_with("id,Annual Fee,plan,district,pronoia_probability,pronoia_decision\nx1,150,Plus,012,0."),
         "{csv}"
     );
 }
 
-fn file(form: Form, table: &Table) -> Vec<u8> {
+fn file(form: FileFormat, table: &Table) -> Vec<u8> {
     let mut bytes = Vec::new();
     form.write(table, &mut bytes).expect("a file");
     bytes
@@ -239,7 +240,7 @@ fn what_else_there_is_to_say_is_written_beside() {
 fn every_form_of_file_is_read_back_as_it_was() {
     let list =
         table("id,Annual Fee,plan,since\n007,150.25,Plus,2024-02-29\n008,,\"a, \"\"b\"\" ü\",1999-12-31\n009,-3,,\n");
-    for form in Form::ALL {
+    for form in FileFormat::ALL {
         let (read, scan) = read_table(&file(form, &list), &Unwatched).expect("read back");
         assert_eq!((scan.rejected, scan.misfit_cells), (0, 0), "{form:?}");
         for column in list.columns() {
@@ -250,7 +251,7 @@ fn every_form_of_file_is_read_back_as_it_was() {
         }
     }
     // In parts, row by row, every form is the same file.
-    for form in Form::ALL {
+    for form in FileFormat::ALL {
         let mut bytes = Vec::new();
         let mut rows = form.begin(&list.kinds(), 3, &mut bytes).expect("begun");
         (0..3).for_each(|row| rows.add(&list.take(&[row])).expect("added"));
@@ -259,8 +260,8 @@ fn every_form_of_file_is_read_back_as_it_was() {
         assert_eq!(cells(&read), cells(&read_table(&file(form, &list), &Unwatched).expect("read back").0), "{form:?}");
     }
     let formula = table("note,fee\n\"=HYPERLINK(\"\"x\"\")\",1\n-2+3,2\n");
-    assert!(String::from_utf8_lossy(&file(Form::Csv, &formula)).contains("'=HYPERLINK"));
-    let (read, _) = read_table(&file(Form::Xlsx, &formula), &Unwatched).expect("read back");
+    assert!(String::from_utf8_lossy(&file(FileFormat::Csv, &formula)).contains("'=HYPERLINK"));
+    let (read, _) = read_table(&file(FileFormat::Xlsx, &formula), &Unwatched).expect("read back");
     assert_eq!(read.column("note").expect("there").text(0).as_deref(), Some("=HYPERLINK(\"x\")"), "text, not run");
 }
 
@@ -268,8 +269,8 @@ fn every_form_of_file_is_read_back_as_it_was() {
 fn a_sheet_that_is_too_small_is_said_before_anything_is_written() {
     let mut bytes = Vec::new();
     let columns = [("x".to_owned(), Kind::Number)];
-    assert!(Form::Xlsx.begin(&columns, 1_048_575, &mut bytes).is_ok());
-    let refused = Form::Xlsx.begin(&columns, 1_048_576, &mut bytes).err().expect("too long").to_string();
+    assert!(FileFormat::Xlsx.begin(&columns, 1_048_575, &mut bytes).is_ok());
+    let refused = FileFormat::Xlsx.begin(&columns, 1_048_576, &mut bytes).err().expect("too long").to_string();
     assert!(refused.contains("Take CSV or Parquet") && bytes.is_empty(), "{refused}");
 }
 

@@ -7,9 +7,10 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use pronoia_core::intake::read_table;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::score::{
-    Answers, By, DECISION, Extras, Form, GAIN, OFFER, PROBABILITY, REMARK, Scored, Scoring, match_list, table_of,
+    Answers, By, DECISION, Extras, GAIN, OFFER, PROBABILITY, REMARK, Scored, Scoring, match_list, table_of,
 };
 use pronoia_core::watch::Tally;
+use pronoia_core::write::FileFormat;
 use pronoia_core::{Kind, Table};
 use pronoia_store::release;
 use pronoia_store::releases::Use;
@@ -169,7 +170,7 @@ async fn answer(
         "text/csv" => {
             let ready = std::sync::Arc::clone(&ready);
             let (bytes, answered) = beside(move || csv(&ready, &body)).await?;
-            Ok((HttpResponse::Ok().content_type(Form::Csv.media_type()).body(bytes), answered))
+            Ok((HttpResponse::Ok().content_type(FileFormat::Csv.media_type()).body(bytes), answered))
         }
         other => Err(ApiError::Unsupported(other.to_owned())),
     }
@@ -240,7 +241,7 @@ fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Answered), ApiError> {
     }
     let answered = scored(ready, &list, &matched).map_err(ApiError::Refused)?;
     let mut bytes = Vec::new();
-    Form::Csv.write(&answered.scored.table, &mut bytes).map_err(|e| ApiError::Refused(e.to_string()))?;
+    FileFormat::Csv.write(&answered.scored.table, &mut bytes).map_err(|e| ApiError::Refused(e.to_string()))?;
     Ok((bytes, answered))
 }
 

@@ -7,8 +7,9 @@ use askama::Template;
 use pronoia_core::Table;
 use pronoia_core::campaign::{Arms, Outcome, Power, control_needed};
 use pronoia_core::question::Question;
-use pronoia_core::score::{DECISION, Form, PROBABILITY};
+use pronoia_core::score::{DECISION, PROBABILITY};
 use pronoia_core::sentence::capital;
+use pronoia_core::write::FileFormat;
 use pronoia_store::jobs::{ResultsFrom, Work};
 use pronoia_store::{StoreError, campaign, list, record_table};
 use serde::Deserialize;
@@ -276,7 +277,7 @@ pub async fn page(
         drawn: campaign.assigned_id.is_some(),
         name: campaign.name,
         working,
-        forms: Form::ALL.map(|form| (form.extension(), form.name())).to_vec(),
+        forms: FileFormat::ALL.map(|form| (form.extension(), form.name())).to_vec(),
         tables: tables
             .map(|t| (t.id, format!("{}, {} rows", t.name, text::count_of(t.rows)), asked.from == Some(t.id)))
             .collect(),
@@ -372,7 +373,7 @@ pub struct ContactPath {
 
 /// Those who are acted on, with what is done; those held back are not in it.
 pub async fn contacts(app: web::Data<App>, visitor: Visitor, path: web::Path<ContactPath>) -> PageResult {
-    let form = Form::of_extension(&path.form).ok_or(PageError::NotFound)?;
+    let form = FileFormat::of_extension(&path.form).ok_or(PageError::NotFound)?;
     let at = CampaignPath { id: path.id, campaign: path.campaign };
     let (_, campaign) = found(&app, &visitor, &at).await?;
     let assigned = campaign.assigned_id.ok_or_else(|| PageError::Refused("The lots are not drawn yet.".into()))?;

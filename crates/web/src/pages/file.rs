@@ -9,7 +9,7 @@ use actix_web::body::SizedStream;
 use actix_web::web::Bytes;
 use futures_util::stream::try_unfold;
 use pronoia_core::Table;
-use pronoia_core::score::{FileError, Form};
+use pronoia_core::write::{FileError, FileFormat};
 use pronoia_store::StoreError;
 use pronoia_store::record_table;
 use tokio::io::AsyncReadExt;
@@ -66,7 +66,7 @@ impl From<NotWritten> for PageError {
 impl Taking<'_> {
     /// The whole file, sent once it was written, so that it is whole or refused in words; neither
     /// the rows nor the file are held in memory.
-    pub async fn sent(self, app: &App, name: &str, form: Form) -> Result<HttpResponse, PageError> {
+    pub async fn sent(self, app: &App, name: &str, form: FileFormat) -> Result<HttpResponse, PageError> {
         let stored = self.table.stored_columns()?;
         let kind = |name: &String| stored.iter().find(|c| c.name == *name).map(|c| (c.name.clone(), c.kind));
         let columns: Vec<_> = self.columns.iter().filter_map(kind).collect();

@@ -5,10 +5,10 @@ use askama::Template;
 use pronoia_core::Kind;
 use pronoia_core::balance::{Balance, Method};
 use pronoia_core::cautions::Survey;
-use pronoia_core::intake::{DecimalMark, parse_number};
 use pronoia_core::number::{count, percent};
 use pronoia_core::split::{Dealing, SplitPlan};
 use pronoia_core::study::{Basis, Role, StudyState};
+use pronoia_core::value::{DecimalMark, parse_number};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 

@@ -6,7 +6,7 @@ use super::super::refusal::Refusal;
 use super::FORM;
 use super::graph::Graph;
 use super::proto::TensorProto;
-use crate::expression::{Arithmetic, Comparison, Function, Node, Type};
+use pronoia_data::expression::{Arithmetic, Comparison, Function, Node, Type};
 
 /// What is written for one definition.
 pub(super) struct Expressions<'a> {

@@ -6,7 +6,7 @@ use super::proto::{
     AttributeProto, DOUBLE, DimensionProto, GraphProto, NodeProto, STRING, TensorProto, TensorShapeProto,
     TensorTypeProto, TypeProto, ValueInfoProto,
 };
-use crate::expression::Type;
+use pronoia_data::expression::Type;
 
 /// The domain of operators of classical machine learning.
 pub(super) const CLASSICAL: &str = "ai.onnx.ml";

@@ -12,12 +12,12 @@ mod trees;
 use prost::Message;
 
 use super::definitions::{Definition, Is};
-use super::form::Written;
+use super::exported_model::ExportedModel;
 use super::formula::Formula;
 use super::refusal::Refusal;
-use crate::expression::Type;
 use expression::Expressions;
 use graph::Graph;
+use pronoia_data::expression::Type;
 use proto::{ModelProto, OperatorSetIdProto, StringStringEntryProto};
 
 /// The name of the form in sentences.
@@ -30,7 +30,7 @@ const OPERATORS: [(&str, i64); 2] = [("", 20), ("ai.onnx.ml", 3)];
 const FORMAT: i64 = 9;
 
 /// The file.
-pub(super) fn write(formula: &Formula) -> Result<Written, Refusal> {
+pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
     let mut graph = Graph::default();
     let mut places: Vec<String> = Vec::new();
     let mut notes = vec![
@@ -68,7 +68,7 @@ pub(super) fn write(formula: &Formula) -> Result<Written, Refusal> {
             entry("records", &formula.provenance.fingerprint),
         ],
     };
-    Ok(Written { bytes: model.encode_to_vec(), notes })
+    Ok(ExportedModel { bytes: model.encode_to_vec(), notes })
 }
 
 /// The tensor of a definition.

@@ -9,8 +9,8 @@ use super::super::definitions::{Asked, Bound, Trees};
 use super::super::refusal::Refusal;
 use super::graph::{CLASSICAL, Graph};
 use super::proto::{AttributeProto, TensorProto};
-use crate::expression::{Comparison, Node};
-use crate::learn::Node as Fork;
+use pronoia_data::expression::{Comparison, Node};
+use pronoia_learn::learn::Node as Fork;
 
 /// The columns that the operator reads, side by side.
 struct Reads<'t> {

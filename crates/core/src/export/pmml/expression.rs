@@ -9,7 +9,7 @@ use super::super::lookup::Lookup;
 use super::super::refusal::Refusal;
 use super::FORM;
 use super::element::Element;
-use crate::expression::{Arithmetic, Comparison, Function, Node, Type};
+use pronoia_data::expression::{Arithmetic, Comparison, Function, Node, Type};
 
 /// What is written for one definition.
 pub(super) struct Expressions<'f> {

@@ -11,22 +11,22 @@ use element::Element;
 use expression::Expressions;
 
 use super::definitions::{Definition, Is, Sum};
-use super::form::Written;
+use super::exported_model::ExportedModel;
 use super::formula::Formula;
 use super::refusal::Refusal;
-use crate::expression::Type;
+use pronoia_data::expression::Type;
 
 /// The name of the form in sentences.
 const FORM: &str = "PMML";
 
 /// The document.
-pub(super) fn write(formula: &Formula) -> Result<Written, Refusal> {
+pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
     let document = Document::of(formula)?.written();
     let notes = vec![format!(
         "The field pronoia_probability is the probability of {} = {}.",
         formula.outcome[0], formula.outcome[1]
     )];
-    Ok(Written { bytes: document.into_bytes(), notes })
+    Ok(ExportedModel { bytes: document.into_bytes(), notes })
 }
 
 struct Document<'f> {
@@ -171,7 +171,7 @@ impl<'f> Document<'f> {
     }
 
     fn dictionary(&self) -> Element {
-        let field = |(name, kind): &(String, crate::Kind)| {
+        let field = |(name, kind): &(String, pronoia_data::Kind)| {
             let (optype, data_type) = match Type::of(*kind) {
                 Type::Number => ("continuous", "double"),
                 Type::Day => ("ordinal", "date"),

@@ -3,8 +3,8 @@
 use super::super::definitions::Trees;
 use super::element::Element;
 use super::expression::Expressions;
-use crate::expression::{Comparison, Node};
-use crate::learn::{Node as Fork, Tree};
+use pronoia_data::expression::{Comparison, Node};
+use pronoia_learn::learn::{Node as Fork, Tree};
 
 /// A model that adds up what trees say.
 pub(super) fn model(expressions: &Expressions, trees: &Trees, schema: Element) -> Element {

@@ -1,7 +1,8 @@
 //! Lists, scored for a program.
 
 use actix_web::{HttpResponse, web};
-use pronoia_core::score::{Extras, Form, MOST_REASONS};
+use pronoia_core::score::{Extras, MOST_REASONS};
+use pronoia_core::write::FileFormat;
 use pronoia_store::{StoreError, list};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -192,7 +193,7 @@ pub async fn take(
     path: web::Path<(i64, i64, String)>,
 ) -> Result<HttpResponse, ApiError> {
     let (study, id, form) = path.into_inner();
-    let form = Form::of_extension(&form).ok_or(StoreError::NotFound("This form"))?;
+    let form = FileFormat::of_extension(&form).ok_or(StoreError::NotFound("This form"))?;
     let list = find(&app, program, (study, id)).await?;
     let scored = list.scored_id.ok_or_else(|| ApiError::Refused("The list is not scored yet.".into()))?;
     let table = app.store.table(program.workspace, scored).await?;

@@ -1,7 +1,8 @@
 //! A scored list as a file: all of it or those to act on, with the columns asked for.
 
 use actix_web::web;
-use pronoia_core::score::{DECISION, Form};
+use pronoia_core::score::DECISION;
+use pronoia_core::write::FileFormat;
 use pronoia_core::{Table, sentence};
 use pronoia_store::record_table;
 use serde::Deserialize;
@@ -24,7 +25,10 @@ pub struct TakeView {
 impl TakeView {
     pub fn of(table: &record_table::Model) -> Result<Self, PageError> {
         let columns = table.names()?;
-        Ok(Self { forms: Form::ALL.map(|form| (form.extension(), form.name())).to_vec(), columns: columns.join(", ") })
+        Ok(Self {
+            forms: FileFormat::ALL.map(|form| (form.extension(), form.name())).to_vec(),
+            columns: columns.join(", "),
+        })
     }
 }
 
@@ -52,7 +56,7 @@ pub async fn take(
     path: web::Path<FilePath>,
     wanted: web::Query<Wanted>,
 ) -> PageResult {
-    let form = Form::of_extension(&path.form).ok_or(PageError::NotFound)?;
+    let form = FileFormat::of_extension(&path.form).ok_or(PageError::NotFound)?;
     let (_, list) = find(&app, &visitor, (path.id, path.list)).await?;
     let id = list.scored_id.ok_or_else(|| PageError::Refused("The list is not scored yet.".into()))?;
     let table = app.store.table(visitor.workspace_id(), id).await?;
