@@ -25,7 +25,7 @@ pub use judged::Judged;
 pub use model::Model;
 pub use pronoia_data::{
     Cancelled, Column, Kind, Progress, Table, drivers, evaluate, expression, formulas, number, profile, progress,
-    sentence, split, stats, table, value,
+    sentence, split, stack, stats, table, value,
 };
 pub use pronoia_decide::{campaign, decide, question};
 pub use pronoia_files::{intake, write};

@@ -10,6 +10,7 @@ pub mod profile;
 pub mod progress;
 pub mod sentence;
 pub mod split;
+pub mod stack;
 pub mod stats;
 pub mod table;
 pub mod value;

@@ -6,6 +6,7 @@ use sqlparser::parser::{Parser, ParserError};
 use sqlparser::tokenizer::{Location, Span, Token};
 
 use super::{DEEPEST, ExpressionError, LONGEST};
+use crate::stack::with_room;
 
 /// Parses one expression and nothing after it.
 pub(super) fn parse(sql: &str) -> Result<Expr, ExpressionError> {
@@ -23,11 +24,12 @@ pub(super) fn parse(sql: &str) -> Result<Expr, ExpressionError> {
             to: length,
         });
     }
-    let dialect = PostgreSqlDialect {};
-    let mut parser =
-        Parser::new(&dialect).with_recursion_limit(DEEPEST).try_with_sql(sql).map_err(|e| in_our_words(sql, &e))?;
-    let parsed = parser.parse_expr().map_err(|e| in_our_words(sql, &e))?;
-    let after = parser.peek_token();
+    let (parsed, after) = with_room(|| {
+        let dialect = PostgreSqlDialect {};
+        let mut parser = Parser::new(&dialect).with_recursion_limit(DEEPEST).try_with_sql(sql)?;
+        Ok((parser.parse_expr()?, parser.peek_token()))
+    })
+    .map_err(|e: ParserError| in_our_words(sql, &e))?;
     if after.token != Token::EOF {
         let (from, to) = place(sql, after.span);
         let message = match after.token {

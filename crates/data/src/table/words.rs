@@ -171,6 +171,11 @@ impl WordsBuilder {
         self.codes.len()
     }
 
+    /// Whether there is no row yet.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
     /// Everything pushed, as a column's values.
     pub fn finish(mut self) -> Words {
         Words { codes: self.codes.finish(), levels: Arc::new(self.levels.finish()) }

@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use pronoia_core::stack::with_room;
 use sqlparser::ast::{Query, SetExpr, Statement};
 use sqlparser::dialect::PostgreSqlDialect;
 use sqlparser::parser::Parser;
@@ -48,8 +49,11 @@ impl<'s> Parsed<'s> {
         let says_something = |token: &&TokenWithSpan| !matches!(token.token, Token::Whitespace(_) | Token::EOF);
         let signs = tokens.iter().filter(says_something);
         let signs = signs.map(|t| (t.token.clone(), place(t.span.start)..place(t.span.end))).collect();
-        let mut parser = Parser::new(&dialect).with_recursion_limit(DEEPEST).with_tokens_with_locations(tokens);
-        let statements = parser.parse_statements().map_err(|e| {
+        let parse = || {
+            let parser = Parser::new(&PostgreSqlDialect {}).with_recursion_limit(DEEPEST);
+            parser.with_tokens_with_locations(tokens).parse_statements()
+        };
+        let statements = with_room(parse).map_err(|e| {
             let words = e.to_string();
             // The place stands at the end of what the parser says.
             let (words, place) = match words.rsplit_once(" at Line: ") {
