@@ -87,7 +87,7 @@ const ASKED: [&str; 30] = [
 ];
 
 /// The names that the fields of all pages have, and the values that they offer.
-fn fields(http: &Http) -> (Vec<String>, Vec<String>) {
+pub fn fields(http: &Http) -> (Vec<String>, Vec<String>) {
     let (mut names, mut values) = (BTreeSet::new(), BTreeSet::new());
     for door in doors().filter(|door| door.method == "get" && !matches!(door.right, Right::Program)) {
         let text = http.get(&filled(door)).text;

@@ -30,6 +30,7 @@ mod judging;
 mod keyboard;
 mod ledger;
 mod listing;
+mod neighbours;
 mod outcome_window;
 mod portable;
 mod preparation;

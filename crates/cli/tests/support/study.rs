@@ -149,13 +149,14 @@ impl Study {
         read_table(csv.as_bytes(), &Unwatched).expect("a table").0
     }
 
-    /// Fits a model of a family.
+    /// Fits a model of a family, and waits until that is entered in the ledger.
     pub async fn fitted(&self, family: &str) {
         let before = self.store.candidates(self.id, &[]).await.expect("models").len();
         assert_eq!(self.post("train", &[("family", family)]), 303);
         until("the model is fitted", || async {
             let models = self.store.candidates(self.id, &[]).await.ok()?;
-            (models.len() == before + 1 && models[before].state == "fitted").then_some(())
+            let model = models.get(before).filter(|model| model.state == "fitted")?.id;
+            self.store.jobs_to(1, &Work::Fit { model }).await.ok()?.is_empty().then_some(())
         })
         .await;
     }

@@ -61,7 +61,7 @@ impl Dialect {
     pub(super) fn find(head: &[u8]) -> Result<Self, IntakeError> {
         let encoding = Self::find_encoding(head)?;
         let (decoded, _, _) = encoding.decode(head);
-        if is_noise(&decoded) {
+        if is_noise(&decoded, encoding == encoding_rs::WINDOWS_1252) {
             return Err(IntakeError::NotText { what: "too many of its bytes stand for no character".into() });
         }
         let (delimiter, quote) = Self::find_separators(&decoded);
@@ -146,10 +146,16 @@ impl Dialect {
 }
 
 /// Whether more than a hundredth of what was decoded is nothing that stands in a text: control characters, and what
-/// the encoding has no character for. A few of them in an otherwise sound file are none.
-fn is_noise(decoded: &str) -> bool {
+/// the encoding has no character for. A few of them in an otherwise sound file are none. A text that was encoded twice
+/// is full of the upper control characters (U+0080 to U+009F), and is a text; where one byte is one character, they
+/// are the bytes that stand for none.
+fn is_noise(decoded: &str, one_byte: bool) -> bool {
     const FEWEST: usize = 4;
-    let strange = |c: &char| *c == char::REPLACEMENT_CHARACTER || c.is_control() && !c.is_ascii_whitespace();
+    let strange = |c: &char| match *c {
+        char::REPLACEMENT_CHARACTER => true,
+        '\u{80}'..='\u{9f}' => one_byte,
+        c => c.is_control() && !c.is_ascii_whitespace(),
+    };
     let (strange, all) = (decoded.chars().filter(strange).count(), decoded.chars().count());
     strange >= FEWEST && strange * 100 > all
 }

@@ -96,10 +96,15 @@ proptest! {
             format!("{} Größe («{column}»)", backwards(&word.to_lowercase()))
         });
         let renamed = renamed.take(&(table.rows()..2 * table.rows()).collect::<Vec<_>>());
+        let prefixed = mapped(&table, |x| x, |column, word| format!("Größe {word} («{column}»)"));
         for family in Family::ALL {
-            let (a, b) = (fit_of(&table, &quick(family)), fit_of(&renamed, &quick(family)));
-            let apart = farthest(&said(&a, &table), &said(&b, &renamed));
-            prop_assert!(apart < 1e-9, "{}: {}", family.word, apart);
+            let fitted = said(&fit_of(&table, &quick(family)), &table);
+            let apart = |other: &Table| farthest(&fitted, &said(&fit_of(other, &quick(family)), other));
+            prop_assert!(apart(&prefixed) < 1e-9, "{}: {}", family.word, apart(&prefixed));
+            // Of levels that are equally frequent, among the rows or in a part of them that it is calibrated on, nothing
+            // but a name can say which the others are held against; where their distances are penalised, that shows.
+            let allowed = if family.word == "svm" { 0.02 } else { 1e-9 };
+            prop_assert!(apart(&renamed) < allowed, "{}: {}", family.word, apart(&renamed));
         }
     }
 

@@ -123,7 +123,7 @@ fn no_sentence_speaks_of_causes() {
     let project = project();
     let mut written = files(&project.join("crates/web/templates"), "html");
     for folder in
-        ["core/src/drivers", "core/src/explain", "core/src/cautions", "web/src/pages/drivers", "web/src/pages/decide"]
+        ["data/src/drivers", "core/src/explain", "core/src/cautions", "web/src/pages/drivers", "web/src/pages/decide"]
     {
         written.extend(files(&project.join("crates").join(folder), "rs"));
     }

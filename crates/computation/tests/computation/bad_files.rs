@@ -71,6 +71,14 @@ fn bytes_that_mean_nothing_are_not_a_table() {
 }
 
 #[test]
+fn text_that_was_encoded_twice_is_text() {
+    let names = ["Éloi", "Müller", "Ångström", "Œuvre", "– dash –"];
+    let once: String = (0..200).map(|i| format!("{},{i}\n", names[i % 5])).collect();
+    let twice: String = format!("name,fee\n{once}").bytes().map(char::from).collect();
+    assert_eq!(read_table(twice.as_bytes(), &Unwatched).expect("a table").0.rows(), 200);
+}
+
+#[test]
 fn rows_that_do_not_fit_are_counted_with_their_lines() {
     let (table, scan) = read_table(b"id,fee,plan\n1,2.5,A\n2,3\n3,4.5,B,extra\n4,5,C\n", &Unwatched).expect("a table");
     assert_eq!((table.rows(), scan.rejected), (2, 2));
