@@ -38,7 +38,7 @@ for await (const line of createInterface({ input: process.stdin, crlfDelay: Infi
   } else if (/^running \d+ tests?$/.test(line) && binary) {
     binary.begun = Date.now();
   }
-  const test = line.match(/^test (\S+) .*\.\.\. (ok|FAILED)$/) ?? line.match(/^test (\S+) \.\.\. (ok|FAILED)$/);
+  const test = line.match(/^test (\S+) .*\.\.\. (ok|FAILED)$/);
   if (test && binary) binary.ended.push({ name: test[1], at: Date.now() });
 }
 close();
