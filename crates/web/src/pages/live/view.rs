@@ -84,7 +84,7 @@ impl ReleaseView {
         let keys = app.store.release_keys(release.id).await?;
         let makers = app.store.addresses(keys.iter().filter_map(|key| key.account_id)).await?;
         let keys = keys.into_iter().map(|key| KeyLine {
-            by: key.account_id.and_then(|id| makers.get(&id).cloned()).unwrap_or_default(),
+            by: key.account_id.and_then(|id| makers.get(&id).cloned()).unwrap_or_else(|| "–".into()),
             id: key.id,
             name: key.name,
             begins: key.begins,
