@@ -43,13 +43,14 @@ impl<R: Read> Delimited<R> {
             if file.next_record()?.is_none() {
                 return Err(IntakeError::Empty);
             }
+            let found = file.record.fields().count();
+            if found > MOST_COLUMNS {
+                return Err(IntakeError::TooManyColumns { found });
+            }
             let names: Vec<String> = file.record.fields().map(|f| f.into_owned()).collect();
             if !is_blank(names.iter().map(String::as_str)) {
                 file.names = names;
             }
-        }
-        if file.names.len() > MOST_COLUMNS {
-            return Err(IntakeError::TooManyColumns { found: file.names.len() });
         }
         if file.names.len() < 2 {
             return Err(IntakeError::OneColumn { name: names::beginning(&file.names[0]) });
