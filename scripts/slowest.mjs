@@ -25,13 +25,13 @@ function close() {
   if (!binary) return;
   durations(binary);
   const last = binary.ended.at(-1);
-  if (last) binaries.push({ name: binary.name, seconds: (last.at - binary.begun) / 1000 });
+  if (last) binaries.push({ name: binary.name, seconds: Math.max(0, last.at - binary.begun) / 1000 });
   binary = null;
 }
 
 for await (const line of createInterface({ input: process.stdin, crlfDelay: Infinity })) {
   console.log(line);
-  const running = line.match(/^ +Running (.*) \(.*\)$/);
+  const running = line.match(/^ +Running .* \(.*\/([^/]+)-[0-9a-f]+\)$/);
   if (running) {
     close();
     binary = { name: running[1], begun: Date.now(), ended: [] };
