@@ -46,11 +46,6 @@ async fn stands_in(study: &Study, text: &str) -> Vec<String> {
     found
 }
 
-/// Waits until nothing is to be done any more.
-async fn silence(study: &Study) {
-    until("the queue is empty", || async { study.store.open_jobs(1).await.ok()?.is_empty().then_some(()) }).await;
-}
-
 fn asks(http: &Http, address: &str, column: &str, value: &str) -> crate::support::Answer {
     http.submit(address, &[("column", column), ("value", value)])
 }
@@ -63,7 +58,7 @@ async fn somebody_is_taken_out_of_everything_and_nobody_else() {
     study.looked_at().await;
     assert_eq!(study.post("train", &[("family", "neighbours"), ("most-rows", "2000")]), 303);
     study.fitted("scorecard").await;
-    silence(&study).await;
+    study.idle().await;
     let scorecard = study.store.candidates(study.id, &[]).await.expect("models")[1].id.to_string();
     assert_eq!(study.post("decide", &[("model", &scorecard), ("line", "0")]), 303);
     // In a list too, which is drawn for a campaign and published.
@@ -88,7 +83,7 @@ async fn somebody_is_taken_out_of_everything_and_nobody_else() {
     let erased = asks(&study.http, "/erasure/person", "Member ID", &told[0]);
     assert_eq!(erased.status, 303, "{}", erased.text);
     assert_eq!(study.http.follow(&erased.location).await.status, 200, "the job ends well");
-    silence(&study).await;
+    study.idle().await;
 
     for value in &told {
         assert_eq!(stands_in(&study, value).await, Vec::<String>::new(), "{value}");
@@ -133,7 +128,7 @@ async fn whoever_asked_to_be_left_alone_is_left_alone_when_nothing_else_is_known
     let page = plain(&asks(&study.http, "/erasure", "member_id", &ID.to_string()).text);
     assert!(page.contains("member_id stays: they asked to be left alone"), "{page}");
     study.http.follow(&asks(&study.http, "/erasure/person", "member_id", &ID.to_string()).location).await;
-    silence(&study).await;
+    study.idle().await;
     assert_eq!(stands_in(&study, "on the telephone").await, Vec::<String>::new());
     assert_eq!(stands_in(&study, &REFERENCE.to_string()).await, Vec::<String>::new());
 
@@ -179,7 +174,7 @@ async fn nobody_comes_back_through_what_was_under_way() {
     // The list is answered for anew: what was scored and published before is not forgotten.
     let answered = [("column_0", "none"), ("as_annual_fee", "annual_fee")];
     study.http.submit(&of_list("answers"), &answered);
-    silence(&study).await;
+    study.idle().await;
     // A file that waits, something attached, and something remarked.
     let sent = study.http.upload(&study.http.csrf(), "waiting.csv", &list);
     study.http.follow(&sent.location).await;
@@ -208,7 +203,7 @@ async fn nobody_comes_back_through_what_was_under_way() {
     let accepted = study.http.submit("/uploads/3/accept", &[]);
     assert_eq!(accepted.status, 303, "{}", plain(&accepted.text));
     study.http.follow(&accepted.location).await;
-    silence(&study).await;
+    study.idle().await;
     for value in [ID.to_string(), REFERENCE.to_string()] {
         assert_eq!(stands_in(&study, &value).await, Vec::<String>::new(), "{value}");
     }
@@ -231,7 +226,7 @@ async fn only_owners_stop_an_erasure_and_missing_tables_do_not_end_it() {
     let fields = [("email", "mara@example.org"), ("password", crate::support::PASSWORD)];
     assert_eq!(Http::new(&study.server).post(&format!("/join/{link}"), &fields).status, 303);
     let analyst = Http::signed_in(&study.server, "mara@example.org");
-    silence(&study).await;
+    study.idle().await;
     // A table whose rows are gone though it is still remembered, as a server that was killed at the wrong moment leaves it.
     study
         .server

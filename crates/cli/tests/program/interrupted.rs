@@ -131,7 +131,7 @@ impl Lane {
             let job = lane.ask(kind).await;
             lane.ended(job).await;
         }
-        lane.idle().await;
+        lane.study.idle().await;
         lane
     }
 
@@ -283,17 +283,12 @@ impl Lane {
         ended
     }
 
-    /// Waits until nothing is to be done any more.
-    async fn idle(&self) {
-        until("the queue is empty", || async { self.store().open_jobs(1).await.ok()?.is_empty().then_some(()) }).await;
-    }
-
     /// Does a job without interruption, to see how long it takes and what it adds.
     async fn measure(&mut self, kind: &'static str) {
         let before = self.counted().await;
         let job = self.ask(kind).await;
         let ended = self.ended(job).await;
-        self.idle().await;
+        self.study.idle().await;
         let took =
             ended.finished_at.zip(ended.started_at).map(|(end, begin)| (end - begin).to_std().expect("forwards"));
         let added = difference(&self.counted().await, &before);
@@ -346,7 +341,7 @@ impl Lane {
             }
         }
         self.ended(job).await;
-        self.idle().await;
+        self.study.idle().await;
         let added = difference(&self.counted().await, &before);
         assert_eq!(added, expected, "{kind}, interrupted in way {how} after {:?}: {hit:?}", begun.started_at);
         was_at_it

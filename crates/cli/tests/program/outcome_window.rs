@@ -3,7 +3,7 @@
 use std::fmt::Write;
 
 use crate::support::study::Study;
-use crate::support::{EMAIL, Http, Server, plain, until};
+use crate::support::{EMAIL, Http, Server, plain};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
@@ -104,5 +104,5 @@ async fn a_window_that_cannot_be_is_refused_and_changes_nothing() {
         assert!(refused.status == 422 && plain(&refused.text).contains(says), "{says}: {}", refused.text);
     }
     assert_eq!(study.state().await.outcome, before.outcome);
-    until("the look ends", || async { study.store.open_jobs(1).await.ok()?.is_empty().then_some(()) }).await;
+    study.idle().await;
 }

@@ -66,10 +66,7 @@ impl Study {
         let (database, files, id) = MADE
             .get_or_init(|| async {
                 let study = Self::furnished_on(Server::start().await).await;
-                until("nothing is to be done", || async {
-                    study.store.open_jobs(1).await.ok()?.is_empty().then_some(())
-                })
-                .await;
+                study.idle().await;
                 let Self { mut server, id, .. } = study;
                 server.kill();
                 server.nobody_is_connected().await;
@@ -117,6 +114,11 @@ impl Study {
             (found.basis == present).then_some(())
         })
         .await;
+    }
+
+    /// Waits until nothing is to be done any more.
+    pub async fn idle(&self) {
+        until("the queue is empty", || async { self.store.open_jobs(1).await.ok()?.is_empty().then_some(()) }).await;
     }
 
     /// Whether a caution of this rule was raised.
