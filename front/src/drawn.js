@@ -26,7 +26,7 @@ function drawingOf(place) {
     return { x: at.x - whole.x, y: at.y - whole.y, width: at.width, height: at.height };
   };
   const paper = getComputedStyle(document.body).backgroundColor;
-  svg.append(el("rect", { width: whole.width, height: whole.height, style: `fill: ${paper}` }));
+  svg.append(inkedWith({ fill: paper }, el("rect", { width: whole.width, height: whole.height })));
   const walk = (node) => {
     if (node instanceof SVGSVGElement) {
       const copy = node.cloneNode(true);
@@ -37,7 +37,7 @@ function drawingOf(place) {
     }
     const style = getComputedStyle(node);
     if (style.visibility === "hidden" || style.display === "none" || node.matches(".sr, .take-drawing")) return;
-    if (style.backgroundColor !== "rgba(0, 0, 0, 0)") svg.append(el("rect", { ...box(node), style: `fill: ${style.backgroundColor}` }));
+    if (style.backgroundColor !== "rgba(0, 0, 0, 0)") svg.append(inkedWith({ fill: style.backgroundColor }, el("rect", box(node))));
     for (const child of node.childNodes) {
       if (child instanceof Text) letters(child, style);
       else if (child instanceof Element) walk(child);
@@ -63,16 +63,24 @@ function drawingOf(place) {
   walk(place);
   for (const [line, style] of lines) {
     const baseline = line.bottom - whole.y - (line.bottom - line.top) * 0.24;
-    svg.append(el("text", { x: line.x - whole.x, y: baseline, style: `font: ${style.font}; fill: ${style.color}; font-variant-numeric: ${style.fontVariantNumeric}` }, line.words));
+    const ink = { font: style.font, fill: style.color, "font-variant-numeric": style.fontVariantNumeric };
+    svg.append(inkedWith(ink, el("text", { x: line.x - whole.x, y: baseline }, line.words)));
   }
   return svg;
+}
+
+// Gives a node its ink. The policy of contents lets a style be set, and a style that is written as an attribute not.
+function inkedWith(ink, node) {
+  for (const [name, value] of Object.entries(ink)) node.style.setProperty(name, value);
+  return node;
 }
 
 // Writes the ink of a drawing into its copy, which stands outside its place.
 function inked(from, to) {
   const nodes = [...to.querySelectorAll("*")];
+  const names = ["fill", "stroke", "stroke-width", "stroke-dasharray", "font", "text-anchor"];
   [...from.querySelectorAll("*")].forEach((node, i) => {
     const style = getComputedStyle(node);
-    for (const name of ["fill", "stroke", "stroke-width", "stroke-dasharray", "font", "text-anchor"]) nodes[i].style.setProperty(name, style.getPropertyValue(name));
+    inkedWith(Object.fromEntries(names.map((name) => [name, style.getPropertyValue(name)])), nodes[i]);
   });
 }

@@ -8,7 +8,7 @@ use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, renewals_as_sent_
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
-    let people = members(3_000, SEED, FIRST_MEMBER);
+    let people = members(2_000, SEED, FIRST_MEMBER);
     let study = Study::begun(&people, "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;

@@ -113,7 +113,7 @@ fn is_left_out(door: &Door) -> bool {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn no_address_answers_with_an_error_of_ours_whatever_it_is_asked() {
-    let seconds = if std::env::var("PRONOIA_TEST_SLOW").is_ok() { 600 } else { 15 };
+    let seconds = if std::env::var("PRONOIA_TEST_SLOW").is_ok() { 600 } else { 6 };
     let study = Study::furnished().await;
     let http = &study.http;
     let (names, offered) = fields(http);
@@ -122,7 +122,7 @@ async fn no_address_answers_with_an_error_of_ours_whatever_it_is_asked() {
     let end = Instant::now() + Duration::from_secs(seconds);
     let csrf = http.csrf();
     let (mut times, mut kinds) = (0, BTreeSet::new());
-    while Instant::now() < end {
+    while Instant::now() < end || times as usize <= open.len() {
         let mut rng = ChaCha8Rng::seed_from_u64(times);
         // Everything is tried once before anything is tried again.
         let door = open[times as usize % open.len()];
@@ -180,5 +180,4 @@ async fn no_address_answers_with_an_error_of_ours_whatever_it_is_asked() {
     let said = study.server.said();
     assert!(!said.contains("panicked") && !said.contains("broke off"), "{said}");
     println!("{times} requests to {} addresses, {} names of fields; answers {kinds:?}", open.len(), names.len());
-    assert!(times as usize > open.len(), "every address was tried");
 }

@@ -54,18 +54,18 @@ async fn a_study_is_put_away_brought_back_and_erased_with_all_that_is_its_own() 
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_table_is_erased_only_when_nothing_rests_on_it() {
-    let study = Study::begun(&members(1_000, SEED, FIRST_MEMBER), "yes").await;
+    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     let table = study.store.tables(1).await.expect("tables")[0].id;
     let [away, back, erase] =
         [format!("/tables/{table}/away"), format!("/away/table/{table}/back"), format!("/away/table/{table}/erase")];
     let asked = || plain(&study.http.submit("/query", &[("sql", "SELECT count(*) FROM members")]).text);
-    assert!(asked().contains("1 000"));
+    assert!(asked().contains("2 000"));
     assert_eq!(study.http.submit(&away, &[]).status, 303);
     assert!(study.store.tables(1).await.expect("tables").is_empty());
     assert!(!plain(&study.http.get("/").text).contains("members"));
-    assert!(!asked().contains("1 000"), "nobody asks it");
+    assert!(!asked().contains("2 000"), "nobody asks it");
     study.looked_at().await;
-    assert!(study.page("records").contains("1 000 customers"), "the study goes on");
+    assert!(study.page("records").contains("2 000 customers"), "the study goes on");
     assert!(study.http.get(&format!("/tables/{table}")).text.contains("Bring it back"));
 
     let named = [("name", "members, version 1")];
@@ -86,7 +86,7 @@ async fn a_table_is_erased_only_when_nothing_rests_on_it() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_study_is_handed_over_to_somebody_who_works_here() {
-    let study = Study::begun(&members(1_000, SEED, FIRST_MEMBER), "yes").await;
+    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     study.store.create_account("other@example.org", PASSWORD, "Other", false).await.expect("made");
     let other = study.store.account("other@example.org").await.expect("asked").expect("there").id.to_string();
     assert_eq!(study.post("hand-over", &[("to", &other)]), 422, "not to a stranger");

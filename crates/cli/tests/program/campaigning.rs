@@ -13,7 +13,7 @@ use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members, renewals_
 
 /// A study whose list of renewals is scored.
 async fn scored(n: usize) -> (Study, Vec<Member>, Table) {
-    let study = Study::begun(&members(3_000, SEED, FIRST_MEMBER), "yes").await;
+    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     let policy =

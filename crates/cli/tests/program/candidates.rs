@@ -70,12 +70,12 @@ async fn every_family_is_fitted_and_says_what_it_is() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_two_said_of_the_same_customers_is_kept_row_by_row() {
-    let study = begun(3_000).await;
+    let study = begun(2_000).await;
     study.fitted("logistic").await;
     study.fitted("scorecard").await;
     let ids: Vec<i64> = study.store.candidates(study.id, &[]).await.expect("models").iter().map(|m| m.id).collect();
     let paired = study.store.paired(ids[0], ids[1]).await.expect("stored").expect("both are judged");
-    assert_eq!(paired.event.len(), 600, "every validation row");
+    assert_eq!(paired.event.len(), 400, "every validation row");
     let turned = study.store.paired(ids[1], ids[0]).await.expect("stored").expect("both are judged");
     assert_eq!((&paired.first, &paired.event), (&turned.second, &turned.event));
     assert_eq!(study.store.paired(ids[0], ids[1] + 99).await.expect("stored"), None, "one that is not there");
@@ -87,7 +87,7 @@ async fn what_two_said_of_the_same_customers_is_kept_row_by_row() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_is_known_of_candidates_is_read_again_only_where_it_was_changed() {
-    let study = begun(1_000).await;
+    let study = begun(2_000).await;
     study.fitted("bayes").await;
     study.fitted("scorecard").await;
     let study = &study;
@@ -188,7 +188,7 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_search_tries_ends_and_leaves_what_it_found_as_a_candidate() {
-    let study = begun(1_500).await;
+    let study = begun(2_000).await;
     let search = |fields: &[(&str, &str)]| study.http.submit(&format!("/studies/{}/train/search", study.id), fields);
     for (fields, says) in [
         (vec![("candidates", "5")], "at least one family"),

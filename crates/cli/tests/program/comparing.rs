@@ -32,7 +32,7 @@ async fn all_fitted(study: &Study, count: usize) -> Vec<Arc<Candidate>> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn candidates_are_blended_and_the_blend_is_a_candidate_like_any_other() {
-    let study = begun(2_500).await;
+    let study = begun(2_000).await;
     study.fitted("scorecard").await;
     study.fitted("bayes").await;
     let ids: Vec<String> = models(&study).await.iter().map(|m| m.id.to_string()).collect();
@@ -69,7 +69,7 @@ async fn candidates_are_blended_and_the_blend_is_a_candidate_like_any_other() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_candidate_is_fitted_again_and_comes_out_the_same_bit_for_bit() {
-    let study = begun(1_500).await;
+    let study = begun(2_000).await;
     study.fitted("boosted").await;
     let id = models(&study).await[0].id;
     let page = study.page(&format!("train?model={id}"));

@@ -59,7 +59,7 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them() {
-    let people = members(3_000, SEED, FIRST_MEMBER);
+    let people = members(2_000, SEED, FIRST_MEMBER);
     let study = Study::begun(&people, "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
@@ -124,7 +124,7 @@ async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them()
 
 #[tokio::test(flavor = "multi_thread")]
 async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
-    let people = members(3_000, SEED, FIRST_MEMBER);
+    let people = members(2_000, SEED, FIRST_MEMBER);
     let study = Study::begun(&people, "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
@@ -137,7 +137,7 @@ async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
         ("stayers_take", "30"),
         ("contact_cost", "2"),
         ("by", "gain"),
-        ("population", "3 000"),
+        ("population", "2 000"),
         ("offers", "2"),
         ("offer_name", "fee holiday"),
         ("offer2_save_rate", "12"),
@@ -165,7 +165,7 @@ async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
     };
     let model = &study.store.candidates(study.id, &[]).await.expect("models")[0];
     let told = study.store.judgement(model.id).await.expect("read").expect("judged");
-    let each = 3_000.0 / told.event.len() as f64;
+    let each = 2_000.0 / told.event.len() as f64;
     let (mut brought, mut given) = (0.0, [0.0; 2]);
     for ((&row, &p), &left) in told.positions.iter().zip(&told.probability).zip(&told.event) {
         let fee = people[row as usize].annual_fee;
@@ -229,7 +229,7 @@ async fn store_confirmed(study: &Study) -> Option<()> {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn limits_and_another_event_rate_hold_and_are_kept() {
-    let study = Study::begun(&members(2_500, SEED, FIRST_MEMBER), "yes").await;
+    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     for (field, value) in [
@@ -300,7 +300,7 @@ async fn a_policy_of_an_earlier_version_still_stands() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_account_of_a_customer_adds_up_and_follows_what_is_changed() {
-    let people = members(2_500, SEED, FIRST_MEMBER);
+    let people = members(2_000, SEED, FIRST_MEMBER);
     let study = Study::begun(&people, "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     assert!(study.page("decide/customer").contains("Nobody to try yet"));
@@ -344,7 +344,7 @@ async fn the_account_of_a_customer_adds_up_and_follows_what_is_changed() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn groups_are_counted_as_the_policy_treats_them_and_stand_on_the_sheet() {
-    let people = members(3_000, SEED, FIRST_MEMBER);
+    let people = members(2_000, SEED, FIRST_MEMBER);
     let study = Study::begun(&people, "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     assert!(study.page("decide/groups").contains("Nothing to compare groups by yet"));

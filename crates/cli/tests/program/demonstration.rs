@@ -1,13 +1,12 @@
 //! What `./start` shows first: the made-up company is loaded, and no screen of its studies is empty.
 
-use crate::support::{Http, Server, plain};
+use crate::support::{Http, demonstration, plain};
 use pronoia_core::decide::Line;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demonstration_leaves_no_screen_empty_and_is_loaded_once() {
-    let mut server = Server::start().await;
+    let (mut server, said) = demonstration().await;
     server.kill();
-    let said = server.load_demonstration();
     assert!(said.contains("Sign in with analyst@osiervale.example and willow-and-reed"), "{said}");
     let store = server.store().await;
     let studies = store.studies(1).await.expect("studies");

@@ -90,7 +90,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_list_in_which_they_cannot_be_found_is_not_scored() {
-    let study = Study::begun(&members(1_000, SEED, FIRST_MEMBER), "yes").await;
+    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     assert_eq!(study.post("decide", &[("line", "0.2")]), 303);

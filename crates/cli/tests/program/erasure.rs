@@ -52,7 +52,7 @@ fn asks(http: &Http, address: &str, column: &str, value: &str) -> crate::support
 
 #[tokio::test(flavor = "multi_thread")]
 async fn somebody_is_taken_out_of_everything_and_nobody_else() {
-    let people = with_somebody(members(2_000, SEED, FIRST_MEMBER));
+    let people = with_somebody(members(1_000, SEED, FIRST_MEMBER));
     let study = Study::begun(&people, "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.looked_at().await;
@@ -62,7 +62,7 @@ async fn somebody_is_taken_out_of_everything_and_nobody_else() {
     let scorecard = study.store.candidates(study.id, &[]).await.expect("models")[1].id.to_string();
     assert_eq!(study.post("decide", &[("model", &scorecard), ("line", "0")]), 303);
     // In a list too, which is drawn for a campaign and published.
-    study.scored("renewals.csv", &renewals_csv(&with_somebody(members(300, SEED + 1, FIRST_RENEWAL)))).await;
+    study.scored("renewals.csv", &renewals_csv(&with_somebody(members(1_000, SEED + 1, FIRST_RENEWAL)))).await;
     let list = study.store.lists(study.id).await.expect("lists")[0].id;
     let of_list = |page: &str| format!("/studies/{}/lists/{list}/{page}", study.id);
     let fields = [("name", "autumn"), ("control", "10"), ("acts", "letter"), ("seed", "1")];
@@ -95,7 +95,7 @@ async fn somebody_is_taken_out_of_everything_and_nobody_else() {
 
     // Everybody else is where they were, and whatever was made still stands.
     let table = study.store.tables(1).await.expect("tables").remove(0);
-    assert_eq!((table.rows, table.figures().expect("figures").rows), (2_000, 2_000));
+    assert_eq!((table.rows, table.figures().expect("figures").rows), (1_000, 1_000));
     let rows = study.store.columns(&table, None).await.expect("the rows");
     let ids = rows.column("member_id").expect("numbers");
     for (row, member) in people.iter().enumerate() {
@@ -139,7 +139,7 @@ async fn whoever_asked_to_be_left_alone_is_left_alone_when_nothing_else_is_known
 
 #[tokio::test(flavor = "multi_thread")]
 async fn nobody_is_erased_by_a_neighbour_or_by_mistake() {
-    let people = with_somebody(members(300, SEED, FIRST_MEMBER));
+    let people = with_somebody(members(1_000, SEED, FIRST_MEMBER));
     let study = Study::begun(&people, "yes").await;
     study
         .store
@@ -162,7 +162,7 @@ async fn nobody_is_erased_by_a_neighbour_or_by_mistake() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn nobody_comes_back_through_what_was_under_way() {
-    let people = with_somebody(members(1_500, SEED, FIRST_MEMBER));
+    let people = with_somebody(members(1_000, SEED, FIRST_MEMBER));
     let study = Study::begun(&people, "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
@@ -209,7 +209,7 @@ async fn nobody_comes_back_through_what_was_under_way() {
     }
     let waiting = study.store.tables(1).await.expect("tables");
     assert!(waiting.iter().any(|table| table.name == "waiting" && table.rows == 200), "everybody else came in");
-    assert!(waiting.iter().any(|table| table.name == "late" && table.rows == 1_500));
+    assert!(waiting.iter().any(|table| table.name == "late" && table.rows == 1_000));
     // Whoever comes again by a file of their own is a customer as any other.
     let sent = study.http.upload(&study.http.csrf(), "new.csv", &list);
     study.http.follow(&sent.location).await;
@@ -219,7 +219,7 @@ async fn nobody_comes_back_through_what_was_under_way() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn only_owners_stop_an_erasure_and_missing_tables_do_not_end_it() {
-    let people = with_somebody(members(400, SEED, FIRST_MEMBER));
+    let people = with_somebody(members(1_000, SEED, FIRST_MEMBER));
     let mut study = Study::begun(&people, "yes").await;
     let page = study.http.submit("/people", &[("name", "Mara"), ("role", "analyst")]);
     let link = page.text.split("/join/").nth(1).and_then(|rest| rest.split('<').next()).expect("a link").to_owned();

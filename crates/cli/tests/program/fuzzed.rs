@@ -192,7 +192,7 @@ async fn questions() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn bodies_of_programs() {
-    let study = Study::begun(&members(1_000, SEED, FIRST_MEMBER), "yes").await;
+    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("logistic").await;
     assert_eq!(study.post("decide", &[("save_rate", "60")]), 303);

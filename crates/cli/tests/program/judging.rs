@@ -4,7 +4,7 @@ use crate::support::study::Study;
 use crate::support::{Browser, plain};
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 
-const MEMBERS: usize = 4_000;
+const MEMBERS: usize = 2_000;
 
 async fn begun() -> Study {
     let study = Study::begun(&members(MEMBERS, SEED, FIRST_MEMBER), "yes").await;
@@ -42,12 +42,12 @@ async fn cross_validation_judges_all_that_is_not_sealed_and_the_seal_still_confi
     assert_eq!(model.fitted().expect("a model").rows, unsealed, "fitted to all folds in the end");
     let figure = &study.store.ledger(study.id).await.expect("the ledger")[0].figure;
     assert!(
-        figure.contains("on 3 200 out-of-fold rows") || plain(figure).contains("on 3 200 out-of-fold rows"),
+        figure.contains("on 1 600 out-of-fold rows") || plain(figure).contains("on 1 600 out-of-fold rows"),
         "{figure}"
     );
-    assert!(plain(&study.page("compare")).contains("3 200 out-of-fold customers"));
+    assert!(plain(&study.page("compare")).contains("1 600 out-of-fold customers"));
     assert_eq!(study.post("decide", &[("population", "1000")]), 303);
-    assert!(plain(&study.page("decide")).contains("Judged on 3 200 out-of-fold customers"));
+    assert!(plain(&study.page("decide")).contains("Judged on 1 600 out-of-fold customers"));
     assert_eq!(study.post("decide/confirm", &[]), 303);
     crate::support::until("the test is opened", || async {
         study.store.study(1, study.id).await.ok()?.confirmation.map(|_| ())
@@ -114,5 +114,11 @@ async fn what_dates_could_tell_is_proposed_and_made_on_request_only() {
     let svg = browser.script(drawing).await;
     let svg = svg.as_str().expect("a drawing");
     assert!(svg.contains("<svg") && svg.contains("event rate") && svg.contains("</text>"), "{svg}");
+    for ink in
+        ["getComputedStyle(document.body).backgroundColor", "getComputedStyle(document.querySelector('.ladder')).color"]
+    {
+        let ink = browser.script(&format!("return {ink}")).await;
+        assert!(svg.contains(&format!("fill: {}", ink.as_str().expect("a colour"))), "{ink}: {svg}");
+    }
     browser.close().await;
 }

@@ -6,7 +6,7 @@ use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::support::new_database;
+use crate::support::{new_database, python};
 use pronoia_store::queries::QueryError;
 use pronoia_store::queries::rewrite::{Lookup, Relation, Relations, allowed_functions};
 use pronoia_store::queries::rewritten;
@@ -208,7 +208,7 @@ struct Parser(Child, BufReader<std::process::ChildStdout>);
 
 impl Parser {
     fn start() -> Option<Self> {
-        let python = std::env::var("PRONOIA_TEST_PYTHON").ok()?;
+        let python = python()?;
         let script = "import sys, json, pglast\nfor line in sys.stdin:\n    try:\n        s = pglast.parse_sql(json.loads(line))\n        print(len(s), type(s[0].stmt).__name__ if s else '', flush=True)\n    except pglast.parser.ParseError:\n        print('none', flush=True)\n";
         let mut child = Command::new(python)
             .args(["-c", script])

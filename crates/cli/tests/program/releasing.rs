@@ -13,7 +13,7 @@ const JSON: &str = "application/json";
 
 /// A study whose policy is released as `renewals`, and a key to it.
 async fn released() -> (Study, String) {
-    let study = Study::begun(&members(2_500, SEED, FIRST_MEMBER), "yes").await;
+    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     assert!(study.page("live").contains("Keep a policy at Decide"));
@@ -340,7 +340,7 @@ async fn customers_who_have_changed_are_noticed_and_promises_are_checked() {
 async fn a_model_is_carried_elsewhere_and_a_statement_says_what_it_is() {
     let (study, _) = released().await;
     let page = study.page("forms");
-    assert!(page.contains("on 1 250 customers of the records it gives the model’s own probabilities"), "{page}");
+    assert!(page.contains("on 1 000 customers of the records it gives the model’s own probabilities"), "{page}");
     for form in ["sql", "sql-postgresql", "sql-duckdb", "sql-spark", "pmml", "onnx", "json"] {
         let answer = study.http.bytes(&format!("/studies/{}/forms/{form}", study.id));
         assert!(answer.len() > 500, "{form}");

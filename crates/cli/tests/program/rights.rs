@@ -191,6 +191,7 @@ async fn whoever_may_only_look_is_shown_nothing_that_would_be_refused() {
     b.go(&format!("{}/studies/{}/decide", study.server.url, study.id)).await;
     let shown = b.script("return document.querySelector('#policy [name=save_rate]').checkVisibility()").await;
     assert_eq!(shown, true, "what it rests on is seen all the same");
+    b.close().await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -1,7 +1,7 @@
 //! The three questions of the demonstration answered from sign-in to sign-out: by somebody new with a mouse, who
 //! takes the ten steps first, and by somebody without one.
 
-use crate::support::{Browser, Server, plain};
+use crate::support::{Browser, Server, demonstration, plain};
 use pronoia_store::Store;
 
 const ENTER: &str = "\u{e007}";
@@ -10,11 +10,8 @@ const BACK: &str = "\u{e003}";
 const END: &str = "\u{e010}";
 
 /// A server with the demonstration, and its studies: churn, credit, response.
-async fn demonstration() -> (Server, Store, [i64; 3]) {
-    let mut server = Server::start().await;
-    server.kill();
-    server.load_demonstration();
-    server.run().await;
+async fn with_studies() -> (Server, Store, [i64; 3]) {
+    let (server, _) = demonstration().await;
     let store = server.store().await;
     let studies = store.studies(1).await.expect("studies");
     let of = |words: &str| studies.iter().find(|study| study.title.contains(words)).expect("a study").id;
@@ -166,7 +163,7 @@ async fn whom_to_write_to(hands: &Hands, study: i64) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn somebody_new_takes_the_ten_steps_and_answers_three_questions() {
-    let (server, _store, [churn, credit, response]) = demonstration().await;
+    let (server, _store, [churn, credit, response]) = with_studies().await;
     let hands = Hands { browser: Browser::open().await, has_mouse: true };
     let b = &hands.browser;
     b.go(&server.url).await;
@@ -180,7 +177,10 @@ async fn somebody_new_takes_the_ten_steps_and_answers_three_questions() {
         b.see(".walk strong", &format!("{step} of 10")).await;
         assert!(b.text("h1").await.len() > 5, "step {step} has something to show");
         assert_eq!(b.script("return document.documentElement.scrollWidth <= innerWidth").await, true, "step {step}");
-        b.is_accessible(&format!("step {step}")).await;
+        // What the steps lead to is looked at by itself; here it is the line that leads.
+        if step == 1 || std::env::var_os("PRONOIA_TEST_SLOW").is_some() {
+            b.is_accessible(&format!("step {step}")).await;
+        }
     }
     b.click(".walk button[value='0']").await;
     whom_to_ring(&hands, churn).await;
@@ -196,7 +196,7 @@ async fn somebody_new_takes_the_ten_steps_and_answers_three_questions() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn somebody_without_a_mouse_answers_three_questions() {
-    let (server, _store, [churn, credit, response]) = demonstration().await;
+    let (server, _store, [churn, credit, response]) = with_studies().await;
     let hands = Hands { browser: Browser::open().await, has_mouse: false };
     let b = &hands.browser;
     b.go(&server.url).await;

@@ -12,17 +12,29 @@ use tempfile::TempDir;
 
 use super::{EMAIL, PASSWORD, Server, free_port, open_folder, plain, until, until_or};
 
-/// A command of the browser's own, for what the standard has no word for: it is named, and given what it needs.
+/// A command of the browser's own, for what the standard has no word for: its address, and what it is given.
 #[derive(Debug)]
 struct OwnCommand(&'static str, serde_json::Value);
 
+impl OwnCommand {
+    /// One of the tools for developers.
+    fn tool(name: &str, parameters: &serde_json::Value) -> Self {
+        Self("goog/cdp/execute", serde_json::json!({ "cmd": name, "params": parameters }))
+    }
+
+    /// What was written to the console since it was read last.
+    fn console() -> Self {
+        Self("se/log", serde_json::json!({ "type": "browser" }))
+    }
+}
+
 impl WebDriverCompatibleCommand for OwnCommand {
     fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
-        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+        base.join(&format!("session/{}/{}", session.unwrap_or_default(), self.0))
     }
 
     fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
-        (http::Method::POST, Some(serde_json::json!({ "cmd": self.0, "params": self.1 }).to_string()))
+        (http::Method::POST, Some(self.1.to_string()))
     }
 }
 
@@ -30,6 +42,7 @@ impl WebDriverCompatibleCommand for OwnCommand {
 pub struct Browser {
     pub client: Client,
     driver: Child,
+    was_closed: bool,
     _folder: TempDir,
 }
 
@@ -49,21 +62,22 @@ impl Browser {
         let driver = command
             .arg(format!("--port={port}"))
             .env("HOME", folder.path())
+            .env("TMPDIR", folder.path())
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
             .expect("chromedriver starts; ./test installs it");
-        let profile = folder.path().join("profile");
         let options = serde_json::json!({
-            "binary": "/usr/bin/chromium",
+            "binary": "/usr/bin/chromium-headless-shell",
             "args": [
-                "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-dev-shm-usage",
+                "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-dev-shm-usage",
                 "--force-prefers-reduced-motion", "--disable-background-networking", "--disable-component-update", "--disable-sync",
-                "--window-size=1280,800", format!("--user-data-dir={}", profile.display()),
+                "--window-size=1280,800",
             ],
         });
         let mut capabilities = Capabilities::new();
         capabilities.insert("goog:chromeOptions".into(), options);
+        capabilities.insert("goog:loggingPrefs".into(), serde_json::json!({ "browser": "ALL" }));
         let address = format!("http://127.0.0.1:{port}");
         let client = until("the browser opens", || {
             let (capabilities, address) = (capabilities.clone(), address.clone());
@@ -73,7 +87,7 @@ impl Browser {
             }
         })
         .await;
-        Self { client, driver, _folder: folder }
+        Self { client, driver, was_closed: false, _folder: folder }
     }
 
     pub async fn go(&self, address: &str) {
@@ -148,14 +162,15 @@ impl Browser {
     /// Shows pages as a window so wide and so high does, so many dots to a pixel: 2 where all is twice as large.
     pub async fn window(&self, width: u32, height: u32, dots: u32) {
         let size = serde_json::json!({ "width": width, "height": height, "deviceScaleFactor": dots, "mobile": false });
-        self.client.issue_cmd(OwnCommand("Emulation.setDeviceMetricsOverride", size)).await.expect("a window");
+        let command = OwnCommand::tool("Emulation.setDeviceMetricsOverride", &size);
+        self.client.issue_cmd(command).await.expect("a window");
     }
 
     /// Shows pages on a screen or on paper, to somebody who wants things to move or not (`reduce`).
     pub async fn media(&self, media: &str, motion: &str) {
         let features = serde_json::json!([{ "name": "prefers-reduced-motion", "value": motion }]);
         let media = serde_json::json!({ "media": media, "features": features });
-        self.client.issue_cmd(OwnCommand("Emulation.setEmulatedMedia", media)).await.expect("a medium");
+        self.client.issue_cmd(OwnCommand::tool("Emulation.setEmulatedMedia", &media)).await.expect("a medium");
     }
 
     /// What the browser gets from an address, with its session.
@@ -173,12 +188,14 @@ impl Browser {
         until("no work goes on", || async { (self.script(busy).await == false).then_some(()) }).await;
         let path = std::env::var("PRONOIA_TEST_AXE").expect("PRONOIA_TEST_AXE names axe-core; ./test sets it");
         self.script(&std::fs::read_to_string(path).expect("axe-core")).await;
-        let code = "const done = arguments[0]; axe.run().then(r => done([r.passes.length, r.violations.map(v => v.id + ': ' + \
-                    v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | '))]))";
-        for theme in ["night", "day"] {
+        let code = "const [rules, done] = arguments; axe.run(document, rules).then(r => done([r.passes.length, \
+                    r.violations.map(v => v.id + ': ' + v.nodes.slice(0, 3).map(n => n.html.slice(0, 160)).join(' | '))]))";
+        // Night changes colours, and nothing else that a rule looks at.
+        let contrast = serde_json::json!({ "runOnly": ["color-contrast"] });
+        for (theme, rules, most) in [("night", contrast, 0), ("day", serde_json::json!({}), 10)] {
             self.script(&format!("document.documentElement.dataset.theme = '{theme}'")).await;
-            let found = self.client.execute_async(code, Vec::new()).await.expect("axe runs");
-            assert!(found[0].as_u64() > Some(10), "axe looked at {page}: {found}");
+            let found = self.client.execute_async(code, vec![rules]).await.expect("axe runs");
+            assert!(found[0].as_u64() > Some(most), "axe looked at {page} by {theme}: {found}");
             assert_eq!(found[1], serde_json::json!([]), "axe on {page} by {theme}");
         }
     }
@@ -211,15 +228,30 @@ impl Browser {
         self.see("h1", "Questions").await;
     }
 
+    /// What the console says of scripts that failed and of what the policy of contents did not let happen.
+    ///
+    /// Answers that are no success are in it as well; those a test asks for itself.
+    async fn complaints(&self) -> Vec<String> {
+        let written = self.client.issue_cmd(OwnCommand::console()).await.expect("the console");
+        let written = written.as_array().expect("lines").iter();
+        let failed = written.filter(|line| line["level"] == "SEVERE" && line["source"] != "network");
+        failed.map(|line| line["message"].as_str().unwrap_or_default().to_owned()).collect()
+    }
+
+    /// Ends the browser, and fails if its console complained of anything.
     pub async fn close(mut self) {
+        let complaints = self.complaints().await;
+        self.was_closed = true;
         self.client.clone().close().await.ok();
         self.driver.kill().ok();
         self.driver.wait().ok();
+        assert!(complaints.is_empty(), "the console of the browser says: {complaints:#?}");
     }
 }
 
 impl Drop for Browser {
     fn drop(&mut self) {
         self.driver.kill().ok();
+        assert!(self.was_closed || std::thread::panicking(), "a browser is closed, so that its console is read");
     }
 }

@@ -7,6 +7,7 @@ mod cluster;
 mod databases;
 mod filled;
 mod http;
+mod made;
 pub mod study;
 mod wire;
 
@@ -15,6 +16,7 @@ pub use cluster::{Cluster, SmallDisk};
 pub use databases::{copy_of, new_database, ready_database};
 pub use filled::filled;
 pub use http::{Answer, Http};
+pub use made::{Made, demonstration};
 pub use wire::Wire;
 
 use std::future::Future;
@@ -49,6 +51,18 @@ pub fn pronoia(folder: &Path, arguments: &[&str], database: &str) {
     assert!(ended.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&ended.stderr));
 }
 
+/// The Python that the engines and the parser of PostgreSQL are installed for; none where there are none.
+///
+/// Whoever looks at the figures of a build must not take what was left out for what was shown.
+pub fn python() -> Option<String> {
+    let python = std::env::var("PRONOIA_TEST_PYTHON").ok();
+    assert!(python.is_some() || std::env::var_os("CI").is_none(), "PRONOIA_TEST_PYTHON is not set; ./test sets it");
+    if python.is_none() {
+        eprintln!("not run: what other programs find, since PRONOIA_TEST_PYTHON names none");
+    }
+    python
+}
+
 /// Waits for a condition, not for a time.
 pub async fn until<T, F: Future<Output = Option<T>>>(what: &str, look: impl FnMut() -> F) -> T {
     until_or(String::new, what, look).await
@@ -66,7 +80,8 @@ async fn until_or<T, F: Future<Output = Option<T>>>(
             return found;
         }
         assert!(begun.elapsed() < PATIENCE, "waited in vain: {what} {}", why());
-        tokio::time::sleep(Duration::from_millis(40)).await;
+        // Whoever has waited for long looks less often.
+        tokio::time::sleep((begun.elapsed() / 8).clamp(Duration::from_millis(15), Duration::from_millis(150))).await;
     }
 }
 

@@ -1,6 +1,7 @@
 //! A study of the made-up members, begun over HTTP, and what tests ask of it.
 
-use std::process::Command;
+use std::collections::HashMap;
+use std::future::Future;
 use std::sync::Arc;
 
 use pronoia_core::Table;
@@ -14,10 +15,9 @@ use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members, renewals_
 use pronoia_store::Store;
 use pronoia_store::fits::Fit;
 use pronoia_store::jobs::Work;
-use tempfile::TempDir;
-use tokio::sync::OnceCell;
+use tokio::sync::{Mutex, OnceCell};
 
-use super::{EMAIL, Http, Server, copy_of, open_folder, plain, until};
+use super::{EMAIL, Http, Made, Server, plain, until};
 
 /// A fit that is put in the queue: its candidate and its job.
 pub async fn queued(store: &Store, (workspace, study): (i64, i64), settings: &Settings, basis: &Basis) -> (i64, i64) {
@@ -29,6 +29,24 @@ pub async fn queued(store: &Store, (workspace, study): (i64, i64), settings: &Se
     (model, jobs[0].id)
 }
 
+/// A study that was made once, from which others are copied.
+pub struct MadeStudy(Made, i64);
+
+impl MadeStudy {
+    async fn of(study: Study) -> Self {
+        study.idle().await;
+        Self(Made::of(study.server).await, study.id)
+    }
+
+    async fn copied(&self) -> Study {
+        let server = self.0.copied().await;
+        Study { http: Http::signed_in(&server, EMAIL), store: server.store().await, id: self.1, server }
+    }
+}
+
+/// Studies that were made once, by what was brought in and which the event is.
+type MadeStudies = HashMap<(Vec<u8>, String), Arc<OnceCell<MadeStudy>>>;
+
 /// A study with its server, somebody who is signed in, and a look at the database.
 pub struct Study {
     pub http: Http,
@@ -39,8 +57,13 @@ pub struct Study {
 
 impl Study {
     /// Members brought in, the outcome chosen, nothing left out yet.
+    ///
+    /// Of the same members it is made once, and copied with its files.
     pub async fn begun(people: &[Member], event: &str) -> Self {
-        Self::begun_on(Server::start().await, people, event).await
+        static MADE: Mutex<Option<MadeStudies>> = Mutex::const_new(None);
+        let key = (pronoia_demo::outcome_csv(people), event.to_owned());
+        let made = Arc::clone(MADE.lock().await.get_or_insert_default().entry(key).or_default());
+        Self::made_once(&made, || async { Self::begun_on(Server::start().await, people, event).await }).await
     }
 
     /// The same on a server without an account yet.
@@ -62,25 +85,16 @@ impl Study {
     ///
     /// It is made once, and copied with its files.
     pub async fn furnished() -> Self {
-        static MADE: OnceCell<(String, Arc<TempDir>, i64)> = OnceCell::const_new();
-        let (database, files, id) = MADE
-            .get_or_init(|| async {
-                let study = Self::furnished_on(Server::start().await).await;
-                study.idle().await;
-                let Self { mut server, id, .. } = study;
-                server.kill();
-                server.nobody_is_connected().await;
-                (server.database.clone(), Arc::clone(&server.folder), id)
-            })
-            .await;
-        let folder = open_folder();
-        let copied = Command::new("cp").arg("-a").arg(files.path().join(".")).arg(folder.path()).status();
-        assert!(copied.expect("cp runs").success());
-        let server = Server::over(copy_of(database).await, folder, &[]).await;
-        Self { http: Http::signed_in(&server, EMAIL), store: server.store().await, id: *id, server }
+        static MADE: OnceCell<MadeStudy> = OnceCell::const_new();
+        Self::made_once(&MADE, || async { Self::furnished_on(Server::start().await).await }).await
     }
 
-    /// The same on a server without an account yet.
+    /// A copy of a study that is made once.
+    pub async fn made_once<F: Future<Output = Self>>(once: &OnceCell<MadeStudy>, make: impl FnOnce() -> F) -> Self {
+        once.get_or_init(|| async { MadeStudy::of(make().await).await }).await.copied().await
+    }
+
+    /// The same as [`Self::furnished`], on a server without an account yet.
     pub async fn furnished_on(server: Server) -> Self {
         let study = Self::begun_on(server, &members(2_000, SEED, FIRST_MEMBER), "yes").await;
         assert_eq!(study.post("prepare/leave-out", &[]), 303);

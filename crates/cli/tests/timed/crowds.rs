@@ -18,7 +18,7 @@ fn begun(server: &Server, text: &str) -> TcpStream {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_thousand_silent_forms_do_not_stop_the_sign_in() {
-    let _alone = crate::ALONE.lock().await;
+    let _alone = crate::ALONE.write().await;
     let server = Server::start_with(&["--patience-seconds", "3"]).await;
     server.make_account();
     let form = "POST /sign-in HTTP/1.1\r\nHost: x\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: 100\r\n\r\nemail=";
@@ -51,13 +51,13 @@ async fn a_thousand_silent_forms_do_not_stop_the_sign_in() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn abandoned_exports_and_previews_leave_the_pages_of_others_alone() {
-    let _alone = crate::ALONE.lock().await;
-    let study = Study::begun(&members(3_000, SEED, FIRST_MEMBER), "yes").await;
+    let _alone = crate::ALONE.write().await;
+    let study = Study::begun(&members(2_000, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     assert_eq!(study.post("decide", &[("line", "0.2")]), 303);
-    study.scored("renewals.csv", &renewals_csv(&members(40_000, SEED + 1, FIRST_RENEWAL))).await;
-    let sent = study.http.upload(&study.http.csrf(), "more.csv", &outcome_csv(&members(40_000, SEED, FIRST_MEMBER)));
+    study.scored("renewals.csv", &renewals_csv(&members(20_000, SEED + 1, FIRST_RENEWAL))).await;
+    let sent = study.http.upload(&study.http.csrf(), "more.csv", &outcome_csv(&members(20_000, SEED, FIRST_MEMBER)));
     study.http.follow(&sent.location).await;
     let upload = study.server.answer("SELECT max(id)::text FROM upload").await;
     study.http.follow(&study.http.submit(&format!("/uploads/{upload}/accept"), &[]).location).await;
@@ -101,7 +101,7 @@ async fn abandoned_exports_and_previews_leave_the_pages_of_others_alone() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_row_that_somebody_holds_is_not_waited_for_long() {
-    let _alone = crate::ALONE.lock().await;
+    let _alone = crate::ALONE.write().await;
     let study = Study::begun(&members(400, SEED, FIRST_MEMBER), "yes").await;
     study.looked_at().await;
     let database = Database::connect(&study.server.database).await.expect("the database");

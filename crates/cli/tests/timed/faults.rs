@@ -31,7 +31,7 @@ async fn ended(store: &Store, job: i64) -> (String, String) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn postgresql_is_stopped_and_started_under_use() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let mut cluster = Cluster::start("");
     let database = new_database(&cluster.url).await;
     let server = Server::over(database, open_folder(), &[]).await;
@@ -61,7 +61,7 @@ async fn postgresql_is_stopped_and_started_under_use() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_full_disk_under_the_database_is_said_and_nothing_is_half_there() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let Some(cluster) = Cluster::on_small_disk(200) else {
         eprintln!("not run: this user may mount no disk");
         return;
@@ -88,7 +88,7 @@ async fn a_full_disk_under_the_database_is_said_and_nothing_is_half_there() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_full_disk_under_uploads_is_said_and_the_place_is_free_again() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let folder = open_folder();
     let uploads = folder.path().join("uploads");
     let Some(_disk) = SmallDisk::at(&uploads, 2) else {
@@ -110,7 +110,7 @@ async fn a_full_disk_under_uploads_is_said_and_the_place_is_free_again() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_answer_that_does_not_fit_on_the_disk_leaves_no_file_and_says_so() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let folder = open_folder();
     let uploads = folder.path().join("uploads");
     let Some(disk) = SmallDisk::at(&uploads, 4) else {
@@ -147,7 +147,7 @@ fn begun_only(server: &Server, text: &str) -> (String, Duration) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn whoever_sends_nothing_more_holds_nobody_up_and_is_let_go() {
-    let _alone = crate::ALONE.lock().await;
+    let _alone = crate::ALONE.write().await;
     let base = std::env::var("PRONOIA_TEST_DATABASE").expect("PRONOIA_TEST_DATABASE names a server");
     let server = Server::over(new_database(&base).await, open_folder(), &["--patience-seconds", "2"]).await;
     server.make_account();
@@ -192,7 +192,7 @@ async fn clock_set(server: &Server, days: i32) {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_clock_that_is_set_stops_no_work_and_breaks_no_page() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let mut study = Study::begun(&members(4_000, SEED, FIRST_MEMBER), "yes").await;
     study.looked_at().await;
     study.fitted("logistic").await;
@@ -220,7 +220,7 @@ async fn a_clock_that_is_set_stops_no_work_and_breaks_no_page() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn tables_half_made_when_the_server_is_killed_are_made_by_the_next() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     use sea_orm::{ConnectionTrait, Database, TransactionTrait};
     let base = std::env::var("PRONOIA_TEST_DATABASE").expect("PRONOIA_TEST_DATABASE names a server");
     let database = new_database(&base).await;

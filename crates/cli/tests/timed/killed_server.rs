@@ -44,7 +44,7 @@ async fn scanned(server: &Server, store: &Store, workspace: i64, name: &str, byt
 
 #[tokio::test(flavor = "multi_thread")]
 async fn an_import_is_there_whole_or_not_at_all() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let mut server = Server::start().await;
     let store = server.store().await;
     let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
@@ -93,7 +93,7 @@ fn a_basis() -> Basis {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_training_is_done_again_and_ends() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let mut server = Server::start().await;
     let (store, workspace, study) = a_study(&server).await;
 
@@ -118,7 +118,7 @@ async fn a_training_is_done_again_and_ends() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_search_goes_on_where_it_was_broken_off() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let mut server = Server::start().await;
     let (store, workspace, study) = a_study(&server).await;
     let plan = Plan {
@@ -169,7 +169,7 @@ async fn a_search_goes_on_where_it_was_broken_off() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_job_that_is_cancelled_stops_and_leaves_nothing() {
-    let _alone = crate::ALONE.lock().await;
+    let _alone = crate::ALONE.write().await;
     let server = Server::start().await;
     let store = server.store().await;
     let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
@@ -188,7 +188,7 @@ async fn a_job_that_is_cancelled_stops_and_leaves_nothing() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn rows_come_back_as_they_were_stored() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let server = Server::start().await;
     let store = server.store().await;
     let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
@@ -219,7 +219,7 @@ async fn rows_come_back_as_they_were_stored() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_list_is_scored_whole_or_not_at_all_and_no_customer_twice() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let mut study = Study::begun(&members(2_500, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;

@@ -1,4 +1,4 @@
-//! What is measured by the clock: one at a time, with nothing beside it.
+//! What is measured by the clock, with nothing beside it; and what breaks servers, databases and disks.
 
 #[path = "../support/mod.rs"]
 mod support;
@@ -10,5 +10,5 @@ mod killed_server;
 mod long_lists;
 mod sources;
 
-/// Whoever measures holds it: nothing runs beside it.
-static ALONE: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
+/// Whoever measures holds it for writing: nothing runs beside it. Whoever breaks something holds it for reading.
+static ALONE: tokio::sync::RwLock<()> = tokio::sync::RwLock::const_new(());

@@ -80,7 +80,7 @@ impl Begun {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_warehouse_is_entered_looked_at_and_read_in_a_browser() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let begun = Begun::new().await;
     let browser = Browser::open().await;
     browser.sign_in(&begun.server).await;
@@ -136,7 +136,7 @@ async fn a_warehouse_is_entered_looked_at_and_read_in_a_browser() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn every_type_arrives_or_is_named_as_left_out() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let begun = Begun::new().await;
     begun
         .owner
@@ -176,7 +176,7 @@ async fn every_type_arrives_or_is_named_as_left_out() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_source_is_asked_for_reading_only_and_errors_stand_under_their_word() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let begun = Begun::new().await;
     begun
         .owner
@@ -247,7 +247,7 @@ async fn a_source_is_asked_for_reading_only_and_errors_stand_under_their_word() 
 
 #[tokio::test(flavor = "multi_thread")]
 async fn only_allowed_addresses_are_reached_and_never_our_own() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let begun = Begun::new().await;
     let own = begun.server.database.rsplit_once(':').and_then(|(_, rest)| rest.split_once('/')).expect("a port").0;
     for (changes, says) in [
@@ -291,7 +291,7 @@ async fn only_allowed_addresses_are_reached_and_never_our_own() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_password_lies_sealed_for_its_own_address_and_key() {
-    let _alone = crate::ALONE.lock().await;
+    let _beside = crate::ALONE.read().await;
     let mut begun = Begun::new().await;
     assert_eq!(begun.enter(&[]).status, 303);
     let store = begun.server.store().await;
@@ -322,7 +322,7 @@ async fn a_password_lies_sealed_for_its_own_address_and_key() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_source_that_goes_away_or_is_stopped_leaves_nothing() {
-    let _alone = crate::ALONE.lock().await;
+    let _alone = crate::ALONE.write().await;
     let begun = Begun::new().await;
     assert_eq!(begun.enter(&[]).status, 303);
     let endless =

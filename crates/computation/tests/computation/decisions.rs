@@ -411,13 +411,14 @@ fn truth(share: f64, with_fees: bool) -> f64 {
 
 #[test]
 fn the_band_covers_the_true_profit_as_often_as_it_says() {
-    const STUDIES: u64 = 300;
+    // As many studies as the long run has time for, and how far their share may be off by chance: 2.3 of its errors.
+    let (studies, off) = if std::env::var("PRONOIA_TEST_SLOW").is_ok() { (300, 0.04) } else { (80, 0.077) };
     let share = 0.25;
     let population = Population::default();
     for with_fees in [false, true] {
         let truth = truth(share, with_fees);
         let mut covered = 0;
-        for seed in 0..STUDIES {
+        for seed in 0..studies {
             let (score, event, fee) = study(1_500, 1_000 + seed);
             let economics = Economics::Churn(churn());
             let ranking = Ranking::of(&score, &event).expect("rows");
@@ -433,9 +434,9 @@ fn the_band_covers_the_true_profit_as_often_as_it_says() {
             let expected = curve.at(at);
             covered += u64::from(expected.low <= truth && truth <= expected.high);
         }
-        let covered = covered as f64 / STUDIES as f64;
+        let covered = covered as f64 / studies as f64;
         println!("with fees {with_fees}: {covered}");
-        assert!((covered - 0.9).abs() <= 0.04, "with fees {with_fees}: {covered}");
+        assert!((covered - 0.9).abs() <= off, "with fees {with_fees}: {covered}");
     }
 }
 

@@ -147,7 +147,7 @@ fn model(solution: Solution, design: &Design, target: &Target, penalty: Penalty,
     let errors = (penalty == Penalty::default() && !target.balanced)
         .then(|| solution.curvature.cholesky())
         .flatten()
-        .map(|c| c.inverse().diagonal().map(f64::sqrt));
+        .map(|factor| factor.inverse_diagonal().into_iter().map(f64::sqrt).collect::<Vec<_>>());
     let normal = Normal::standard();
     let coefficients = design
         .features()

@@ -4,8 +4,6 @@
 //! each in closed form by soft thresholding (Friedman, Hastie & Tibshirani
 //! 2010, section 2, with the cross products of all features at hand).
 
-use nalgebra::DVector;
-
 use super::Penalty;
 use super::sums::Sums;
 
@@ -16,12 +14,12 @@ const MOST_ROUNDS: usize = 10_000;
 const STILL: f64 = 1e-13;
 
 /// The step from `beta` to the least of the quadratic model with its penalties.
-pub fn direction(state: &Sums, beta: &DVector<f64>, penalty: Penalty) -> DVector<f64> {
+pub fn direction(state: &Sums, beta: &[f64], penalty: Penalty) -> Vec<f64> {
     let (down, bend) = (&state.descent, &state.curvature);
     let p = beta.len();
-    let mut step = DVector::<f64>::zeros(p);
+    let mut step = vec![0.0; p];
     // bend · step, kept up to date.
-    let mut bent = DVector::<f64>::zeros(p);
+    let mut bent = vec![0.0; p];
     let mut greatest = 0.0f64;
     for _ in 0..MOST_ROUNDS {
         let mut moved = 0.0f64;
@@ -37,7 +35,7 @@ pub fn direction(state: &Sums, beta: &DVector<f64>, penalty: Penalty) -> DVector
             let change = next - present;
             if change != 0.0 {
                 step[j] += change;
-                bent.axpy(change, &bend.column(j), 1.0);
+                bent.iter_mut().zip(bend.row(j)).for_each(|(bent, b)| *bent += change * b);
                 moved = moved.max(own * change * change);
             }
         }

@@ -3,6 +3,7 @@
 
 mod columns;
 mod descent;
+mod matrix;
 mod newton;
 mod sums;
 
@@ -29,7 +30,7 @@ pub(super) struct Penalty {
 
 impl Penalty {
     /// What coefficients cost; the intercept, which comes first, is free.
-    fn of(self, beta: &nalgebra::DVector<f64>) -> f64 {
+    fn of(self, beta: &[f64]) -> f64 {
         beta.iter().skip(1).map(|b| 0.5 * self.ridge * b * b + self.lasso * b.abs()).sum()
     }
 }

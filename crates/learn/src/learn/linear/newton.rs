@@ -1,9 +1,8 @@
 //! Newton's method, halving a step that would make things worse.
 
-use nalgebra::{DMatrix, DVector};
-
 use super::columns::Columns;
 use super::descent;
+use super::matrix::{Symmetric, dot};
 use super::sums::Sums;
 use super::{Loss, Penalty};
 use crate::learn::{FitError, Target};
@@ -25,9 +24,9 @@ const ONE_OF: usize = 16;
 /// The coefficients of least loss and penalty.
 pub struct Solution {
     /// Intercept first.
-    pub beta: DVector<f64>,
+    pub beta: Vec<f64>,
     /// Second derivatives of loss and ridge penalty there.
-    pub curvature: DMatrix<f64>,
+    pub curvature: Symmetric,
     /// The loss there, without the penalty.
     pub loss: f64,
     /// Steps taken.
@@ -63,17 +62,17 @@ pub fn solve<L: Loss>(
             return Ok(Err(if state.farthest > AWAY { Fault::RunsAway } else { Fault::Collinear }));
         };
         // Half of what the quadratic model promises is the distance left to the least.
-        let promised = state.descent.dot(&move_by) + penalty.of(&beta) - penalty.of(&(&beta + &move_by));
+        let promised = dot(&state.descent, &move_by) + penalty.of(&beta) - penalty.of(&moved(&beta, &move_by));
         let mut halvings = 0;
         loop {
-            let candidate = &beta + &move_by;
+            let candidate = moved(&beta, &move_by);
             let next = Sums::at::<L>(&columns, target, &candidate);
             let next_objective = next.loss + penalty.of(&candidate);
             if next_objective <= objective + 1e-12 * objective.abs() || halvings == 30 {
                 (beta, state, objective) = (candidate, next, next_objective);
                 break;
             }
-            move_by *= 0.5;
+            move_by.iter_mut().for_each(|by| *by *= 0.5);
             halvings += 1;
         }
         if is_free && state.farthest > AWAY {
@@ -95,8 +94,8 @@ fn begun<L: Loss>(
     target: &Target,
     penalty: Penalty,
     progress: &dyn Progress,
-) -> Result<DVector<f64>, FitError> {
-    let mut beta = DVector::zeros(design.features().len() + 1);
+) -> Result<Vec<f64>, FitError> {
+    let mut beta = vec![0.0; design.features().len() + 1];
     beta[0] = L::start(target.rate());
     if target.rows() < MANY_ROWS {
         return Ok(beta);
@@ -113,31 +112,34 @@ fn begun<L: Loss>(
 }
 
 /// The step to the least of the quadratic model; none where that is not unique.
-fn direction(state: &Sums, beta: &DVector<f64>, penalty: Penalty) -> Option<DVector<f64>> {
+fn direction(state: &Sums, beta: &[f64], penalty: Penalty) -> Option<Vec<f64>> {
     if penalty.lasso > 0.0 {
         return Some(descent::direction(state, beta, penalty));
     }
     let curvature = with_ridge(&state.curvature, penalty.ridge);
     let mut down = state.descent.clone();
     (1..beta.len()).for_each(|j| down[j] -= penalty.ridge * beta[j]);
-    let factor = curvature.clone().cholesky().filter(|_| is_well_posed(&curvature))?;
+    let factor = curvature.cholesky().filter(|_| is_well_posed(&curvature))?;
     Some(factor.solve(&down))
 }
 
-fn with_ridge(curvature: &DMatrix<f64>, ridge: f64) -> DMatrix<f64> {
+fn moved(beta: &[f64], by: &[f64]) -> Vec<f64> {
+    beta.iter().zip(by).map(|(b, by)| b + by).collect()
+}
+
+fn with_ridge(curvature: &Symmetric, ridge: f64) -> Symmetric {
     let mut curvature = curvature.clone();
-    (1..curvature.nrows()).for_each(|j| curvature[(j, j)] += ridge);
+    (1..curvature.side()).for_each(|j| curvature[(j, j)] += ridge);
     curvature
 }
 
 /// Whether no feature is, to rounding, a sum of others: the pivots of the
 /// scaled matrix stay clear of zero.
-fn is_well_posed(curvature: &DMatrix<f64>) -> bool {
-    let scale: Vec<f64> = curvature.diagonal().iter().map(|d| d.sqrt()).collect();
+fn is_well_posed(curvature: &Symmetric) -> bool {
+    let scale: Vec<f64> = curvature.diagonal().map(f64::sqrt).collect();
     if !scale.iter().all(|s| *s > 0.0) {
         return false;
     }
-    let scaled =
-        DMatrix::from_fn(curvature.nrows(), curvature.ncols(), |i, j| curvature[(i, j)] / (scale[i] * scale[j]));
-    scaled.cholesky().is_some_and(|c| c.l().diagonal().iter().all(|d| *d > 1e-6))
+    let scaled = Symmetric::from_fn(curvature.side(), |i, j| curvature[(i, j)] / (scale[i] * scale[j]));
+    scaled.cholesky().is_some_and(|factor| factor.diagonal().all(|pivot| pivot > 1e-6))
 }

@@ -1,10 +1,10 @@
 //! Sums over all rows at given coefficients.
 
-use nalgebra::{DMatrix, DVector};
 use rayon::prelude::*;
 
 use super::Loss;
 use super::columns::{Columns, NONE};
+use super::matrix::Symmetric;
 use crate::learn::Target;
 
 /// Rows that are summed up together: few enough for a hundred features of them to
@@ -17,9 +17,9 @@ const BLOCKS: usize = 16;
 /// The loss of all rows with its derivatives, added up in a fixed order.
 pub struct Sums {
     /// Less the derivative of the loss, intercept first.
-    pub descent: DVector<f64>,
+    pub descent: Vec<f64>,
     /// Second derivatives of the loss.
-    pub curvature: DMatrix<f64>,
+    pub curvature: Symmetric,
     /// The loss.
     pub loss: f64,
     /// The greatest distance from 0 of what the features of a row add up to.
@@ -28,7 +28,7 @@ pub struct Sums {
 
 impl Sums {
     /// Adds up all rows at the coefficients given, intercept first.
-    pub fn at<L: Loss>(columns: &Columns, target: &Target, beta: &DVector<f64>) -> Self {
+    pub fn at<L: Loss>(columns: &Columns, target: &Target, beta: &[f64]) -> Self {
         let p = beta.len();
         let blocks: Vec<Sums> = (0..target.rows().div_ceil(BLOCK * BLOCKS))
             .into_par_iter()
@@ -45,17 +45,17 @@ impl Sums {
     }
 
     fn nothing(p: usize) -> Self {
-        Self { descent: DVector::zeros(p), curvature: DMatrix::zeros(p, p), loss: 0.0, farthest: 0.0 }
+        Self { descent: vec![0.0; p], curvature: Symmetric::zeros(p), loss: 0.0, farthest: 0.0 }
     }
 
     fn add(&mut self, other: Self) {
-        self.descent += other.descent;
-        self.curvature += other.curvature;
+        self.descent.iter_mut().zip(&other.descent).for_each(|(own, more)| *own += more);
+        self.curvature.add(&other.curvature);
         self.loss += other.loss;
         self.farthest = self.farthest.max(other.farthest);
     }
 
-    fn of_block<L: Loss>(columns: &Columns, target: &Target, beta: &DVector<f64>, start: usize) -> Self {
+    fn of_block<L: Loss>(columns: &Columns, target: &Target, beta: &[f64], start: usize) -> Self {
         let end = (start + BLOCK).min(target.rows());
         let n = end - start;
         let p = beta.len();
@@ -128,9 +128,8 @@ impl Sums {
             }
         }
         descent.truncate(p);
-        let descent = DVector::from_vec(descent);
         // Each product was put on one side of the diagonal only.
-        let curvature = DMatrix::from_fn(p, p, |a, b| {
+        let curvature = Symmetric::from_fn(p, |a, b| {
             if a == b { products[place(a, a)] } else { products[place(a, b)] + products[place(b, a)] }
         });
         Self { descent, curvature, loss, farthest }
