@@ -42,6 +42,8 @@ impl WebDriverCompatibleCommand for OwnCommand {
 pub struct Browser {
     pub client: Client,
     driver: Child,
+    /// The address of the driver at which the session is ended.
+    session: String,
     was_closed: bool,
     _folder: TempDir,
 }
@@ -53,8 +55,8 @@ impl Browser {
         // Chromium refuses root; then it runs as nobody.
         let is_root = Command::new("id").arg("-u").output().is_ok_and(|o| o.stdout == b"0\n");
         let mut command = if is_root {
-            let mut command = Command::new("runuser");
-            command.args(["-u", "nobody", "--", "chromedriver"]);
+            let mut command = Command::new("setpriv");
+            command.args(["--reuid=nobody", "--regid=nogroup", "--clear-groups", "chromedriver"]);
             command
         } else {
             Command::new("chromedriver")
@@ -87,7 +89,8 @@ impl Browser {
             }
         })
         .await;
-        Self { client, driver, was_closed: false, _folder: folder }
+        let id = client.session_id().await.expect("the driver answers").expect("a session");
+        Self { client, driver, session: format!("{address}/session/{id}"), was_closed: false, _folder: folder }
     }
 
     pub async fn go(&self, address: &str) {
@@ -242,16 +245,16 @@ impl Browser {
     pub async fn close(mut self) {
         let complaints = self.complaints().await;
         self.was_closed = true;
-        self.client.clone().close().await.ok();
-        self.driver.kill().ok();
-        self.driver.wait().ok();
         assert!(complaints.is_empty(), "the console of the browser says: {complaints:#?}");
     }
 }
 
 impl Drop for Browser {
     fn drop(&mut self) {
+        // The browser is not the driver's child: it ends with its session only.
+        ureq::delete(&self.session).call().ok();
         self.driver.kill().ok();
+        self.driver.wait().ok();
         assert!(self.was_closed || std::thread::panicking(), "a browser is closed, so that its console is read");
     }
 }
