@@ -18,7 +18,7 @@ fn begun(server: &Server, text: &str) -> TcpStream {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_thousand_silent_forms_do_not_stop_the_sign_in() {
-    let _alone = crate::ALONE.write().await;
+    let _beside = crate::ALONE.read().await;
     let server = Server::start_with(&["--patience-seconds", "3"]).await;
     server.make_account();
     let form = "POST /sign-in HTTP/1.1\r\nHost: x\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: 100\r\n\r\nemail=";

@@ -36,7 +36,7 @@ fn basis(balance: Balance) -> Basis {
 #[test]
 fn the_mean_and_the_slope_of_probabilities_hold() {
     let slow = std::env::var("PRONOIA_TEST_SLOW").is_ok();
-    let (fitted_to, drawn) = if slow { (24_000, 100_000) } else { (12_000, 40_000) };
+    let (fitted_to, drawn) = (24_000, if slow { 100_000 } else { 40_000 });
     let (past, fresh) = (members(fitted_to, SEED, FIRST_MEMBER), members(drawn, SEED + 9, FIRST_RENEWAL));
     let (table, later) = (records(&past), records(&fresh));
     let rows: Vec<usize> = (0..fitted_to).collect();
@@ -51,7 +51,9 @@ fn the_mean_and_the_slope_of_probabilities_hold() {
             settings.set("trees", "120").expect("a setting");
             settings.set("learning-rate", "0.1").expect("a setting");
         }
-        for method in Method::ALL.into_iter().filter(|m| *m != Method::AsTheyAre) {
+        // Trees take their time: in every run they are balanced in one way, in the long one in all.
+        let all = Method::ALL.into_iter().filter(|m| *m != Method::AsTheyAre);
+        for method in all.filter(|m| slow || family == "logistic" || *m == Method::SyntheticRows) {
             let chosen = basis(Balance { method, share: 0.5 });
             let model = Model::fit(&table, &chosen, &rows, &settings, 5, &Unwatched).expect("a model");
             let every: Vec<usize> = (0..drawn).collect();
