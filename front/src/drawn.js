@@ -25,7 +25,7 @@ function drawingOf(place) {
     const at = node.getBoundingClientRect();
     return { x: at.x - whole.x, y: at.y - whole.y, width: at.width, height: at.height };
   };
-  const paper = getComputedStyle(document.body).backgroundColor;
+  const paper = getComputedStyle(document.documentElement).backgroundColor;
   svg.append(inkedWith({ fill: paper }, el("rect", { width: whole.width, height: whole.height })));
   const walk = (node) => {
     if (node instanceof SVGSVGElement) {

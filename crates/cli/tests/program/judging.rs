@@ -114,9 +114,10 @@ async fn what_dates_could_tell_is_proposed_and_made_on_request_only() {
     let svg = browser.script(drawing).await;
     let svg = svg.as_str().expect("a drawing");
     assert!(svg.contains("<svg") && svg.contains("event rate") && svg.contains("</text>"), "{svg}");
-    for ink in
-        ["getComputedStyle(document.body).backgroundColor", "getComputedStyle(document.querySelector('.ladder')).color"]
-    {
+    for ink in [
+        "getComputedStyle(document.documentElement).backgroundColor",
+        "getComputedStyle(document.querySelector('.ladder')).color",
+    ] {
         let ink = browser.script(&format!("return {ink}")).await;
         assert!(svg.contains(&format!("fill: {}", ink.as_str().expect("a colour"))), "{ink}: {svg}");
     }
