@@ -70,7 +70,8 @@ impl Browser {
             .spawn()
             .expect("chromedriver starts; ./test installs it");
         let options = serde_json::json!({
-            "binary": "/usr/bin/chromium-headless-shell",
+            // Itself, and not the script of the same name: ending a session ends what was started.
+            "binary": "/usr/lib/chromium/chromium-headless-shell",
             "args": [
                 "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-dev-shm-usage",
                 "--force-prefers-reduced-motion", "--disable-background-networking", "--disable-component-update", "--disable-sync",
@@ -251,7 +252,7 @@ impl Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        // The browser is not the driver's child: it ends with its session only.
+        // The browser ends with its session, and not with the driver.
         ureq::delete(&self.session).call().ok();
         self.driver.kill().ok();
         self.driver.wait().ok();
