@@ -2,6 +2,8 @@
 
 use std::ops::{Index, IndexMut};
 
+use super::products::dot;
+
 /// A symmetric matrix, row after row.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Symmetric {
@@ -107,11 +109,6 @@ impl Cholesky {
         }
         b
     }
-}
-
-/// The sum of products.
-pub fn dot(a: &[f64], b: &[f64]) -> f64 {
-    a.iter().zip(b).map(|(x, y)| x * y).sum()
 }
 
 #[cfg(test)]

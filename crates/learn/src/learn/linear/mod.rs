@@ -5,6 +5,7 @@ mod columns;
 mod descent;
 mod matrix;
 mod newton;
+mod products;
 mod sums;
 
 pub(super) use newton::{Fault, Solution, solve};

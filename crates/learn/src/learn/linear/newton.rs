@@ -2,7 +2,8 @@
 
 use super::columns::Columns;
 use super::descent;
-use super::matrix::{Symmetric, dot};
+use super::matrix::Symmetric;
+use super::products::dot;
 use super::sums::Sums;
 use super::{Loss, Penalty};
 use crate::learn::{FitError, Target};

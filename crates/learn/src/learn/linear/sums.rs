@@ -5,6 +5,7 @@ use rayon::prelude::*;
 use super::Loss;
 use super::columns::{Columns, NONE};
 use super::matrix::Symmetric;
+use super::products::{dot, dots};
 use crate::learn::Target;
 
 /// Rows that are summed up together: few enough for a hundred features of them to
@@ -134,27 +135,6 @@ impl Sums {
         });
         Self { descent, curvature, loss, farthest }
     }
-}
-
-fn dot(a: &[f64], b: &[f64]) -> f64 {
-    dots([a, a], b)[0]
-}
-
-/// The products of two columns with a third. Eight running sums for each keep the
-/// processor's lanes busy; their order is fixed.
-fn dots(a: [&[f64]; 2], b: &[f64]) -> [f64; 2] {
-    let mut lanes = [[0.0; 8]; 2];
-    let [first, second] = a.map(|a| a.as_chunks::<8>());
-    let (b, rest) = b.as_chunks::<8>();
-    for ((x, y), z) in first.0.iter().zip(second.0).zip(b) {
-        for lane in 0..8 {
-            lanes[0][lane] += x[lane] * z[lane];
-            lanes[1][lane] += y[lane] * z[lane];
-        }
-    }
-    let rest = |a: &[f64]| a.iter().zip(rest).map(|(x, z)| x * z).sum::<f64>();
-    let [one, other] = lanes.map(|lanes| lanes.iter().sum::<f64>());
-    [one + rest(first.1), other + rest(second.1)]
 }
 
 fn sum(a: &[f64]) -> f64 {
