@@ -50,7 +50,7 @@ export function drawStrip(figure, data) {
   const edge = (at) => (data.date ? day(at) : at);
   const said = (i) => (data.average ? [data.average[i]] : []);
   const rows = data.rows.map((n, i) => [edge(data.edges[i]), edge(data.edges[i + 1]), n, ...said(i), data.rates[i] ?? "", data.low[i] ?? "", data.high[i] ?? ""]);
-  const head = ["from", "to", "customers", ...(data.average ? ["said on average"] : []), "event rate", "95 % from", "to"];
+  const head = ["from", "to", "customers", ...(data.average ? ["predicted on average"] : []), "event rate", "95 % from", "to"];
   chart(figure, (place, width) => strip(place, width, data), [head, ...rows]);
 }
 
@@ -149,7 +149,7 @@ function lines(place, width, { x: xName, y: yName, lines, percent, diagonal, mos
 // Candidates on a money axis, with the baselines as rules through all of them.
 export function drawStanding(figure, data) {
   const rows = data.lines.map((l) => [l.name, l.profit, l.low, l.high]);
-  chart(figure, (place, width) => standing(place, width, data), [["candidate", "profit", "from", "to"], ...rows, ["act on none", 0, 0, 0], ["act on all", data.all, data.all, data.all], ...(data.today ? [["today’s rule", data.today.profit, data.today.low, data.today.high]] : [])]);
+  chart(figure, (place, width) => standing(place, width, data), [["candidate", "profit", "from", "to"], ...rows, ["act on nobody", 0, 0, 0], ["act on everybody", data.all, data.all, data.all], ...(data.today ? [["today’s rule", data.today.profit, data.today.low, data.today.high]] : [])]);
 }
 
 function standing(place, width, { lines, none, all, today }) {
@@ -171,9 +171,9 @@ function standing(place, width, { lines, none, all, today }) {
     svg.append(el("line", { class: "standing-none", x1: x(v), x2: x(v), y1: 18, y2: height - 22 }));
     svg.append(el("text", { x: x(v) + (anchor === "end" ? -4 : 4), y: 13, "text-anchor": anchor }, name));
   };
-  rule(none, "act on none", "start");
-  if (near) rule(all, "act on all", "end");
-  else if (all !== null) svg.append(el("text", { x: left - 4, y: 13, "text-anchor": "end" }, `← act on all: ${money(all)}`));
+  rule(none, "act on nobody", "start");
+  if (near) rule(all, "act on everybody", "end");
+  else if (all !== null) svg.append(el("text", { x: left - 4, y: 13, "text-anchor": "end" }, `← act on everybody: ${money(all)}`));
   // Named at the foot, where the names of the other rules are not.
   if (today) {
     svg.append(el("line", { class: "standing-today", x1: x(today.profit), x2: x(today.profit), y1: 18, y2: height - 36 }));

@@ -100,7 +100,7 @@ export function decide(board) {
     const problem = form.querySelector("[data-problem]");
     if (!answer.ok) {
       const page = new DOMParser().parseFromString(await answer.text(), "text/html");
-      problem.textContent = page.querySelector(".lead")?.textContent ?? "That could not be worked out; check the amounts.";
+      problem.textContent = page.querySelector(".lead")?.textContent ?? "That could not be computed; check the amounts.";
       problem.hidden = false;
       return;
     }
@@ -130,10 +130,10 @@ export function decide(board) {
   addEventListener("resize", () => {
     view = draw(place, state.data);
   });
-  const names = ["share", "at least", "acted on", "events", "worth", "from", "to", "spent", "referring instead"];
+  const names = ["share", "at least", "acted on", "events", "worth", "from", "to", "spent", "profit of referring"];
   const tools = document.createElement("p");
   tools.className = "chart-tools";
-  tools.append("Download: ", ...downloads(board, "Worth by share acted on", () => [names, ...state.data.points]));
+  tools.append("Download: ", ...downloads(board, "Expected profit by share acted on", () => [names, ...state.data.points]));
   board.querySelector("[data-table-of-curve]").after(tools);
   write(board, state.data);
 }
@@ -194,7 +194,7 @@ function draw(place, data) {
   // Where the straight line is about to leave the picture.
   const floor = y.domain()[0];
   const lot = all < floor ? ((floor - none) / (all - none)) * 0.85 : 0.85;
-  svg.append(el("text", { class: "reference", x: x(lot) + 6, y: y(none + lot * (all - none)) - 5 }, "as many by lot"));
+  svg.append(el("text", { class: "reference", x: x(lot) + 6, y: y(none + lot * (all - none)) - 5 }, "as many at random"));
   if (data.today && y(data.today[1]) < CURVE.top + CURVE.height) {
     const [tx, ty] = [x(data.today[0]), y(data.today[1])];
     svg.append(el("path", { class: "today", d: `M${tx - 5} ${ty}L${tx} ${ty - 5}L${tx + 5} ${ty}L${tx} ${ty + 5}Z` }));
@@ -236,14 +236,14 @@ function draw(place, data) {
       label.textContent = text;
     };
   };
-  const placeRefer = data.refer === null ? null : moving("refer", "Share of customers acted on or looked at");
+  const placeRefer = data.refer === null ? null : moving("refer", "Share of customers acted on or referred");
   const placeAct = moving("act", "Share of customers acted on");
   const placeLines = (state) => {
     const { at, refer } = state;
     drawCurves(state);
     const px = x(points[at][SHARE]);
     acted.setAttribute("width", px - LEFT);
-    const key = data.by === "probability" ? "P" : data.by === "gain" ? "gain" : "gain per cost";
+    const key = data.by === "probability" ? "P" : data.by === "gain" ? "gain" : "incremental profit per cost";
     const text = at === 0 ? "act on nobody" : `act on everyone left of here: ${key} ≥ ${keyText(data, points[at][KEY])}`;
     if (refer === null) return placeAct(at, text, worthAt(state));
     const to = x(points[refer][SHARE]);

@@ -35,6 +35,6 @@ function refuse(form, why) {
   const problem = document.createElement("p");
   problem.className = "problem";
   problem.setAttribute("role", "alert");
-  problem.textContent = why ?? "That could not be worked out; check the values.";
+  problem.textContent = why ?? "That could not be computed; check the values.";
   form.prepend(problem);
 }

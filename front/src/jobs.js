@@ -53,7 +53,7 @@ function show(line, job) {
 function grow(place, curve) {
   place.hidden = false;
   const side = (at) => curve.map((point) => [point[0], point[at]]);
-  const lines = [{ name: "rows fitted to", points: side(1) }, { name: "rows held back", points: side(2) }];
+  const lines = [{ name: "rows fitted to", points: side(1) }, { name: "early-stopping rows", points: side(2) }];
   drawGrowing(place.querySelector(".plot"), { x: "steps", y: "log loss", lines });
 }
 

@@ -14,7 +14,7 @@ export function addTools(figure, name, rows) {
   const asTable = button("read as table", () => {
     table.hidden = !table.hidden;
     asTable.setAttribute("aria-expanded", String(!table.hidden));
-    asTable.textContent = table.hidden ? "read as table" : "put the table away";
+    asTable.textContent = table.hidden ? "read as table" : "hide the table";
   });
   asTable.setAttribute("aria-expanded", "false");
   line.append(asTable, " · ", ...downloads(figure, name, () => rows));

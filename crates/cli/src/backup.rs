@@ -8,10 +8,10 @@ use pronoia_store::backup::{self, Kept, Manifest};
 use crate::Outcome;
 use crate::place::{Records, runtime};
 
-/// Write everything that is kept into one file, while others work.
+/// Write the database and all files into one file, while others work.
 ///
-/// The key that seals stored passwords is not in it: keep that file apart. What somebody had erased is
-/// still in backups that were taken before; delete them when they are old.
+/// The key that encrypts stored passwords is not in it: keep that file apart. Earlier backups still hold
+/// what was erased since; delete them when they are old.
 #[derive(Args)]
 pub struct Backup {
     #[command(flatten)]

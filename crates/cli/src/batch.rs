@@ -19,12 +19,12 @@ use crate::{Outcome, records, scoring};
 pub struct Batch {
     /// The folder where lists are dropped. Each is moved to “done” or “refused” within it.
     inbox: PathBuf,
-    /// The folder where scored lists are put, each with a manifest beside it.
+    /// The folder where scored lists are written, each with a manifest.
     outbox: PathBuf,
     /// The model.
     #[arg(long)]
     model: PathBuf,
-    /// What scored lists are written as: csv, xlsx, parquet or jsonl.
+    /// The format of scored lists: csv, xlsx, parquet or jsonl.
     #[arg(long, default_value = "csv")]
     format: String,
     /// Look for new lists every so many seconds until stopped, instead of once.

@@ -9,13 +9,13 @@ use pronoia_core::model::{Blend as Members, Mix, Recipe};
 use crate::fitting::Fitting;
 use crate::{Outcome, records};
 
-/// Fit several models' families together, each counting as far as it helps.
+/// Fit an ensemble of the families of several models.
 #[derive(Args)]
 pub struct Blend {
-    /// Models whose families and settings take part; given once for each.
+    /// A member: a model whose family and hyperparameters are used; given once for each.
     #[arg(long = "with", value_name = "MODEL.json", required = true)]
     members: Vec<PathBuf>,
-    /// average or stacked.
+    /// The weights of the members: average (equal) or stacked (fitted to out-of-fold predictions).
     #[arg(long, default_value = "stacked")]
     mix: String,
     #[command(flatten)]

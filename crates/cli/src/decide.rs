@@ -14,7 +14,7 @@ use serde::Serialize;
 
 use crate::{Outcome, economics, fitting, records};
 
-/// Weigh what acting on customers is worth, on rows that the model has not seen.
+/// Expected profit of a policy, on rows that the model was not fitted to.
 #[derive(Args)]
 pub struct Decide {
     #[command(flatten)]
@@ -22,13 +22,13 @@ pub struct Decide {
     /// The model.
     #[arg(long)]
     model: PathBuf,
-    /// What outcomes are worth: a TOML file, such as examples/economics.toml.
+    /// The profit of each outcome: a TOML file, such as examples/economics.toml.
     #[arg(long)]
     economics: PathBuf,
-    /// Let every amount be up to this share of itself off, in the bands.
+    /// Uncertainty of every amount, as a share of it, in the confidence intervals.
     #[arg(long, default_value_t = 0.0)]
     doubt: f64,
-    /// Governs the resamples behind the bands.
+    /// Random seed of the bootstrap.
     #[arg(long, default_value_t = 1)]
     seed: u64,
     /// Write the figures as JSON to this file.
@@ -137,7 +137,7 @@ impl Decide {
         let (offered, lacking) = policy.worked_out(table, &rows).map_err(|e| e.to_string())?;
         let rule = &policy.rule;
         if lacking > 0 {
-            eprintln!("In {lacking} rows an amount has no value; the mean of the others stands in for it.");
+            eprintln!("In {lacking} rows an amount has no value; the mean of the other rows is used.");
         }
         let shift = population.shift();
         let moved: Vec<f64> = probability.iter().map(|&p| shift.there(p)).collect();
@@ -200,14 +200,17 @@ impl Figures {
     fn print(&self) {
         println!("{} rows, {} events; money is for {} customers", self.rows, self.events, self.population);
         let gain = self.payoffs.gain();
-        println!("acting on one customer gains {:+.2} with the event, {:+.2} without", gain.event, gain.other);
+        println!(
+            "incremental profit of acting on one customer: {:+.2} with the event, {:+.2} without",
+            gain.event, gain.other
+        );
         match self.break_even {
-            Some(p) => println!("acting pays above a probability of {p:.4}"),
+            Some(p) => println!("break-even probability: {p:.4}"),
             None => println!("acting pays for everyone or for no one"),
         }
         let line = |name: &str, p: &ProfitPoint| {
             println!(
-                "{name:10} act from {:.4} on: {:.0} customers ({}), worth {} ({} to {})",
+                "{name:10} cut-off {:.4}: {:.0} customers selected ({}), expected profit {} (90 % CI {} to {})",
                 p.cut_off.min(1.0),
                 p.acted,
                 number::percent(p.share),
@@ -223,13 +226,13 @@ impl Figures {
         line("all", &self.all);
         for OfferFigures { name, gain, customers } in &self.offers {
             println!(
-                "“{name}”: given to {customers:.0}; gains {:+.2} with the event, {:+.2} without",
+                "“{name}”: given to {customers:.0}; incremental profit {:+.2} with the event, {:+.2} without",
                 gain.event, gain.other
             );
         }
         if self.referred > 0.0 {
             println!(
-                "looking at {:.0} more first: worth {} ({} to {})",
+                "referring {:.0} more to manual review: expected profit {} (90 % CI {} to {})",
                 self.referred,
                 number::money(self.worth.profit),
                 number::money(self.worth.low),
@@ -237,7 +240,7 @@ impl Figures {
             );
         }
         println!(
-            "nearly as good: {} to {} of customers; reading the best point on the rows it was sought on flatters it by {}",
+            "nearly as good: {} to {} of customers; optimism of the best point, chosen and evaluated on the same rows: {}",
             number::percent(self.nearly[0]),
             number::percent(self.nearly[1]),
             number::money(self.optimism)
@@ -246,7 +249,7 @@ impl Figures {
             if let Some(over) = other.over_cut_off {
                 let which = serde_json::to_value(other.which).unwrap_or_default();
                 println!(
-                    "{}: {} more than one cut-off ({} to {})",
+                    "{}: {} more than the best single cut-off (90 % CI {} to {})",
                     which.as_str().unwrap_or_default(),
                     number::money(over.profit),
                     number::money(over.low),
@@ -256,14 +259,14 @@ impl Figures {
         }
         if let Some(over) = self.alternatives.iter().find_map(|other| other.over_one_offer) {
             println!(
-                "giving each customer the offer that suits them: {} more than the best of them alone ({} to {})",
+                "the most profitable offer for each customer: {} more than the best single offer (90 % CI {} to {})",
                 number::money(over.profit),
                 number::money(over.low),
                 number::money(over.high)
             );
         }
         if let Some(maximum) = self.expected_maximum {
-            println!("expected maximum profit, to compare models by: {}", number::money(maximum));
+            println!("expected maximum profit, for comparing models: {}", number::money(maximum));
         }
         let gains = self.worth.profit > self.alternatives.first().map_or(0.0, |none| none.expected.profit);
         println!("{} if", if gains { "loses money" } else { "would pay" });

@@ -78,7 +78,7 @@ fn understand(text: &str, columns: &[(String, Type)]) -> Result<Asked, String> {
     }
     let event_rate = number(&document, "event_rate")?;
     if let Some(wrong) = event_rate.filter(|rate| !(*rate > 0.0 && *rate < 1.0)) {
-        return Err(format!("“event_rate” is a share between 0 and 1, both left out; it is {wrong}."));
+        return Err(format!("“event_rate” is a share above 0 and below 1; it is {wrong}."));
     }
     let by = match document.get("by").map(|by| by.as_str()) {
         None => Order::Probability,
@@ -89,7 +89,7 @@ fn understand(text: &str, columns: &[(String, Type)]) -> Result<Asked, String> {
     };
     let lines = LINES.iter().filter_map(|word| line(&document, word, by).transpose()).collect::<Result<Vec<_>, _>>()?;
     if lines.len() > 1 {
-        return Err(format!("the line is drawn more than once; keep one of {}.", LINES.join(", ")));
+        return Err(format!("the cut-off is given more than once; keep one of {}.", LINES.join(", ")));
     }
     let limits = ["most_customers", "most_money", "least_precision"]
         .iter()
@@ -100,7 +100,7 @@ fn understand(text: &str, columns: &[(String, Type)]) -> Result<Asked, String> {
         return Err(format!("“refer_from” is a probability, 0 to 1; it is {wrong}."));
     }
     if refer_from.is_some() && economics.typical().payoffs().refer.is_none() {
-        return Err("“refer_from” needs kind = \"credit\": nobody looks first in other questions.".into());
+        return Err("“refer_from” needs kind = \"credit\": other questions have no manual review.".into());
     }
     let rule = lines.first().map(|&line| Rule { by, line, limits: limits.clone(), refer_from });
     Ok(Asked { economics, offers, rule, by, limits, refer_from, customers, event_rate })
@@ -279,7 +279,7 @@ mod tests {
             ("kind = churn", "not TOML"),
             (&format!("{CHURN}[[offers]]\nsave_rate = 0.5"), "needs a name"),
             (&format!("{CHURN}[[offers]]\nname = \"gift\"\nvalue_kept = 5"), "“value_kept” of “gift” means nothing"),
-            (&format!("{CHURN}[[offers]]\nname = \"gift\"\nsave_rate = 5"), "“gift”: “The offer keeps a leaver”"),
+            (&format!("{CHURN}[[offers]]\nname = \"gift\"\nsave_rate = 5"), "“gift”: “Save rate”"),
             (&format!("{CHURN}[[offers]]\nname = \"gift\"\n[[offers]]\nname = \"Gift\""), "called “Gift”"),
             (
                 "kind = \"credit\"\nmargin = 9\nexposure = 5\nloss_rate = 0.5\n[[offers]]\nname = \"x\"",

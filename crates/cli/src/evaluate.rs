@@ -6,7 +6,7 @@ use clap::Args;
 
 use crate::{Outcome, fitting, records};
 
-/// Judge a model on rows that it has not seen, and mark it as evaluated.
+/// Evaluate a model on rows that it was not fitted to, and mark it as evaluated.
 #[derive(Args)]
 pub struct Evaluate {
     #[command(flatten)]
@@ -29,7 +29,7 @@ impl Evaluate {
             records::write_json(path, &e)?;
         } else {
             println!("{} rows, {} events", e.rows, e.events);
-            println!("area under ROC    {:.4}", e.area_under_roc);
+            println!("AUC (ROC)         {:.4}", e.area_under_roc);
             println!("average precision {:.4}", e.average_precision);
             println!("log loss          {:.4}", e.log_loss);
             println!("Brier             {:.4}", e.brier);

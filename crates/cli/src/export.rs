@@ -7,7 +7,7 @@ use pronoia_core::export::{Form, Formula, SCHEMA};
 
 use crate::{Outcome, records};
 
-/// Write a model in a form that other programs compute with.
+/// Export a model as SQL, PMML, ONNX or JSON.
 #[derive(Args)]
 pub struct Export {
     /// The model.
@@ -16,10 +16,10 @@ pub struct Export {
     /// The form: pmml, onnx, json, sql, sql-postgresql, sql-duckdb or sql-spark.
     #[arg(long, required_unless_present = "schema")]
     format: Option<Form>,
-    /// Where it is written.
+    /// The file to write.
     #[arg(long, required_unless_present = "schema")]
     out: Option<PathBuf>,
-    /// Customers on whom the form is compared with the model before it is written.
+    /// Customers on whom the export is checked against the model before it is written.
     #[arg(long)]
     check: Option<PathBuf>,
     /// Print the schema of the form json.
@@ -40,7 +40,7 @@ impl Export {
             let (table, _) = input.read_for(&model, &records::Terminal::new())?;
             let checked = formula.checked(&model, &table).map_err(|e| e.to_string())?;
             eprintln!(
-                "Compared on {} customers; the greatest difference of probabilities is {:.1e}.",
+                "Compared on {} customers; the largest difference of predicted probabilities is {:.1e}.",
                 checked.rows, checked.difference
             );
         }
@@ -48,7 +48,7 @@ impl Export {
         records::write(out, &written.bytes)?;
         written.notes.iter().for_each(|note| eprintln!("{note}"));
         if !model.evaluated {
-            eprintln!("The model was never judged on rows that it had not seen; `pronoia evaluate` does that.");
+            eprintln!("The model was never evaluated on rows that it was not fitted to; `pronoia evaluate` does that.");
         }
         Ok(())
     }

@@ -16,21 +16,21 @@ pub struct Fit {
     /// logistic, scorecard, tree, forest, boosted, network, bayes, neighbours or svm.
     #[arg(long, default_value = "logistic")]
     family: String,
-    /// A setting of the family, as name=value; may be given again.
+    /// A hyperparameter of the family, as name=value; may be given again.
     #[arg(long = "set", value_name = "KEY=VALUE")]
     settings: Vec<String>,
-    /// Search families and settings for so many minutes; --family and --set are then not used.
-    #[arg(long, value_name = "MINUTES", conflicts_with_all = ["family", "settings"])]
-    search: Option<f64>,
-    /// Candidates that a search tries at most, as told by an earlier one.
-    #[arg(long, requires = "search", default_value_t = 1_000)]
+    /// Tune families and hyperparameters by random search for so many minutes; --family and --set are then not used.
+    #[arg(long, alias = "search", value_name = "MINUTES", conflicts_with_all = ["family", "settings"])]
+    tune: Option<f64>,
+    /// Most candidates to try, as reported by an earlier tuning.
+    #[arg(long, requires = "tune", default_value_t = 1_000)]
     candidates: usize,
 }
 
 impl Fit {
     pub fn run(self) -> Outcome {
         let asked = self.settings()?;
-        self.on.run(|on, progress| match self.search {
+        self.on.run(|on, progress| match self.tune {
             Some(minutes) => Ok(self.searched(minutes, on, progress)?.into()),
             None => Ok(asked.into()),
         })
@@ -48,18 +48,18 @@ impl Fit {
         };
         let mut search = Search::new(plan)?;
         search.run(on, progress, &mut |_| Ok::<_, ModelError>(())).map_err(|e| e.to_string())?;
-        let nothing = "No candidate could be judged; give the search more minutes.";
+        let nothing = "No candidate could be evaluated; give the tuning more minutes.";
         let ((found, behind), best) = search.found().zip(search.best()).ok_or(nothing)?;
         let name = |tried: &Tried| tried.settings.name().to_lowercase();
         println!(
-            "searched {} candidates; best: {} with log loss {:.4}, each row told by a model that had not met it",
+            "tuned over {} candidates; best: {} with out-of-fold log loss {:.4}",
             search.tried.len(),
             name(best),
             best.loss()
         );
         if found != best {
             println!(
-                "taken: {} with log loss {:.4}; {:.4} ± {:.4} behind, which may be chance, and easier to read",
+                "taken: {} with log loss {:.4}; {:.4} ± {:.4} (standard error) behind, within one standard error, and easier to interpret",
                 name(found),
                 found.loss(),
                 behind.by,

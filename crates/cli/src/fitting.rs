@@ -13,39 +13,39 @@ use pronoia_core::{Model, Table};
 
 use crate::{Outcome, records};
 
-/// What is fitted to, and where the model goes.
+/// The rows to fit to, and the files to write.
 #[derive(Args)]
 pub struct Fitting {
     #[command(flatten)]
     table: records::Input,
-    /// The column that says what happened.
+    /// The outcome column.
     #[arg(long)]
     pub outcome: String,
-    /// The value of that column which is the event.
+    /// The value of the outcome that is the event.
     #[arg(long)]
     pub event: String,
-    /// Columns to leave out, with commas between.
-    #[arg(long, value_delimiter = ',')]
-    leave_out: Vec<String>,
-    /// A column to keep against the proposal to leave it out; may be given again.
+    /// Columns to exclude, separated by commas.
+    #[arg(long, alias = "leave-out", value_delimiter = ',')]
+    exclude: Vec<String>,
+    /// A predictor to keep although it is proposed to be excluded; may be given again.
     #[arg(long = "keep", value_name = "COL")]
     keep: Vec<String>,
-    /// Steps to take before the fit, as a JSON list.
+    /// Steps of the preparation, as a JSON list.
     #[arg(long, value_name = "STEPS.json")]
     preparation: Option<PathBuf>,
-    /// Governs all that is drawn by lot.
+    /// Random seed.
     #[arg(long, default_value_t = SplitPlan::default().seed)]
     pub seed: u64,
     /// Threads to use; the result is the same for any number.
     #[arg(long)]
     threads: Option<usize>,
-    /// Share of rows held out and judged on, 0 to below 1.
+    /// Share of rows in the validation set, 0 to below 1.
     #[arg(long, default_value_t = 0.0)]
     holdout: f64,
-    /// Where the model is written.
+    /// The file for the model.
     #[arg(long)]
     model: PathBuf,
-    /// Where the figures are written, as JSON.
+    /// The file for the figures, as JSON.
     #[arg(long)]
     report: Option<PathBuf>,
 }
@@ -76,12 +76,12 @@ impl Fitting {
         let mut model =
             Model::fit(&table, &basis, &training, &recipe, self.seed, &progress).map_err(|e| e.to_string())?;
         if held_out.is_empty() {
-            println!("fitted to {} rows; not evaluated, because nothing was held out", model.rows);
+            println!("fitted to {} rows; not evaluated, because there is no validation set", model.rows);
         } else {
             let evaluation = judge(&model, &table, &held_out)?;
             model.evaluated = true;
             println!(
-                "fitted to {} rows; on {} held out: area under ROC {:.4}, log loss {:.4}",
+                "fitted to {} rows; on {} validation rows: AUC (ROC) {:.4}, log loss {:.4}",
                 model.rows, evaluation.rows, evaluation.area_under_roc, evaluation.log_loss
             );
             if let Some(path) = &self.report {
@@ -93,7 +93,7 @@ impl Fitting {
 
     /// All columns but the outcome, those named, and those that cannot be right.
     fn predictors(&self, table: &Table, profile: &TableProfile) -> Result<Vec<String>, String> {
-        for name in self.leave_out.iter().chain(&self.keep) {
+        for name in self.exclude.iter().chain(&self.keep) {
             if table.column(name).is_none() {
                 return Err(format!("There is no column called “{name}” in {}.", self.table.path.display()));
             }
@@ -103,9 +103,9 @@ impl Fitting {
             let kept = self.keep.contains(&choice.name) && choice.name != self.outcome;
             if choice.never && !kept {
                 if choice.name != self.outcome {
-                    eprintln!("{} left out: {}.", choice.name, choice.reason);
+                    eprintln!("{} excluded: {}.", choice.name, choice.reason);
                 }
-            } else if !self.leave_out.contains(&choice.name) {
+            } else if !self.exclude.contains(&choice.name) {
                 predictors.push(choice.name);
             }
         }

@@ -20,7 +20,7 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 
-/// Classifiers from customer records, decisions weighed in money, scored lists.
+/// Classifiers from customer records, policies by expected profit, scored lists.
 #[derive(Parser)]
 #[command(name = "pronoia", version)]
 struct Arguments {
@@ -36,7 +36,7 @@ enum Command {
     Demo(serve::Demo),
     /// Make an account with a workspace of its own; the password is read from standard input.
     Account(serve::Account),
-    /// Write everything that is kept into one file.
+    /// Write the database and all files into one file.
     Backup(backup::Backup),
     /// Fill an empty database from a backup.
     Restore(backup::Restore),
@@ -44,17 +44,18 @@ enum Command {
     Profile(profile::Profile),
     /// Fit a model to a table.
     Fit(fit::Fit),
-    /// Fit the families of several models together, as one.
-    Blend(blend::Blend),
+    /// Fit an ensemble of the families of several models.
+    #[command(alias = "blend")]
+    Ensemble(blend::Blend),
     /// Score a list with a model.
     Score(score::Score),
     /// Score every list that is dropped into a folder.
     Batch(batch::Batch),
-    /// Judge a model on rows that it has not seen.
+    /// Evaluate a model on rows that it was not fitted to.
     Evaluate(evaluate::Evaluate),
-    /// Weigh what acting on customers is worth.
+    /// Expected profit of a policy.
     Decide(decide::Decide),
-    /// Write a model in a form that other programs compute with.
+    /// Export a model as SQL, PMML, ONNX or JSON.
     Export(export::Export),
 }
 
@@ -77,7 +78,7 @@ fn main() -> ExitCode {
         Command::Restore(c) => c.run(),
         Command::Profile(c) => c.run(),
         Command::Fit(c) => c.run(),
-        Command::Blend(c) => c.run(),
+        Command::Ensemble(c) => c.run(),
         Command::Score(c) => c.run(),
         Command::Batch(c) => c.run(),
         Command::Evaluate(c) => c.run(),

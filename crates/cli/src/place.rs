@@ -46,7 +46,7 @@ impl Records {
 pub struct Place {
     #[command(flatten)]
     records: Records,
-    /// File with the key that seals stored passwords; made if it is not there.
+    /// File with the key that encrypts stored passwords; made if it is not there.
     /// Keep it apart from backups of the database.
     #[arg(long, default_value = "var/key")]
     key: PathBuf,

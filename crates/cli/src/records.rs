@@ -68,7 +68,7 @@ impl Input {
         }
         if scan.rejected + scan.misfit_cells > 0 {
             eprintln!(
-                "{}: {} rows left out, {} cells taken as missing; the first is on {} {}.",
+                "{}: {} rows rejected, {} cells read as missing; the first is on {} {}.",
                 path.display(),
                 scan.rejected,
                 scan.misfit_cells,

@@ -13,13 +13,13 @@ use crate::economics;
 /// How a list is scored.
 #[derive(Args)]
 pub struct How {
-    /// Act from this probability on; without it, the cut-off stored in the model.
+    /// Cut-off; without it, the one stored in the model.
     #[arg(long)]
     cut_off: Option<f64>,
-    /// Act by the policy in this TOML file, such as examples/economics.toml, in which a line is drawn.
+    /// The policy: a TOML file, such as examples/economics.toml, with a cut-off.
     #[arg(long, conflicts_with = "cut_off")]
     policy: Option<PathBuf>,
-    /// Write so many of the greatest reasons of every customer, too.
+    /// Also write so many of the largest reasons of every customer.
     #[arg(long, default_value_t = 0)]
     reasons: usize,
 }
@@ -43,7 +43,7 @@ impl How {
             Some(path) => Some(economics::read(path, &Expression::columns_of(list))?),
         };
         if asked.as_ref().is_some_and(|asked| asked.rule.is_none()) {
-            return Err("The policy draws no line: add cut_off, customers, share, budget, precision or gain.".into());
+            return Err("The policy has no cut-off: add cut_off, customers, share, budget, precision or gain.".into());
         }
         let policy = asked.as_ref().map(|asked| {
             let judged = model.events as f64 / model.rows.max(1) as f64;
@@ -58,7 +58,7 @@ impl How {
             input.remarks().into_iter().for_each(|remark| say(format!("{}: {remark}.", input.name)));
         }
         if !model.evaluated {
-            say("The model was never judged on rows that it had not seen; `pronoia evaluate` does that.".into());
+            say("The model was never evaluated on rows that it was not fitted to; `pronoia evaluate` does that.".into());
         }
         let by = match (&policy, self.cut_off.or(model.cut_off)) {
             (Some((policy, population)), _) => Some(By::Policy { policy, population, steps: &[] }),
@@ -71,7 +71,7 @@ impl How {
         let scored = Scoring { model, by, extras, tenths: &[] }.of(list, &matched, &[])?;
         if scored.account.lacking > 0 {
             say(format!(
-                "In {} rows an amount has no value that it may be; the mean of the others stands in for it.",
+                "In {} rows an amount has no valid value; the mean of the other rows is used.",
                 scored.account.lacking
             ));
         }

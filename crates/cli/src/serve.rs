@@ -54,10 +54,10 @@ pub struct Serve {
 pub struct Demo {
     #[command(flatten)]
     place: Place,
-    /// Also write the made-up files into this folder, to be brought in by hand.
+    /// Also write the demo files into this folder, to be imported by hand.
     #[arg(long)]
     files: Option<PathBuf>,
-    /// A PostgreSQL server to fill as the made-up company's warehouse; it must
+    /// A PostgreSQL server to fill as the demo company's warehouse; it must
     /// be allowed with --allow-address.
     #[arg(long, env = "PRONOIA_WAREHOUSE", hide_env_values = true)]
     warehouse: Option<String>,

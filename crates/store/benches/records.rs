@@ -35,7 +35,7 @@ async fn stored(store: &Store, workspace: i64, name: &str, rows: usize, columns:
         first = Table::new(built.collect()).expect("a table");
         importer.add(&first).await.expect("written");
     }
-    let source = Source { sentence: "made up".into(), rejected: 0, misfit_cells: 0 };
+    let source = Source { sentence: "synthetic".into(), rejected: 0, misfit_cells: 0 };
     let label = Label { name, source: &source, is_list: false };
     importer.seal(label, &TableProfile::of(&first), SealedFor::Itself).await.expect("sealed")
 }

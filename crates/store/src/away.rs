@@ -46,7 +46,7 @@ impl Store {
             if !released.is_empty() {
                 let names: Vec<String> = released.iter().map(|release| format!("“{}”", release.name)).collect();
                 return Err(StoreError::Refused(format!(
-                    "Programs are answered by this study, under the name {}. It cannot be put away.",
+                    "Programs call a release of this study, under the name {}. It cannot be archived.",
                     listed(&names)
                 )));
             }
@@ -187,8 +187,8 @@ async fn erase_table(transaction: &DatabaseTransaction, workspace_id: i64, id: i
     if !resting.is_empty() {
         let titles: Vec<String> = resting.iter().map(|study| format!("“{}”", study.title)).collect();
         return Err(StoreError::Refused(format!(
-            "{} on it, perhaps put away: {}. Erase them first; nothing was erased.",
-            if resting.len() == 1 { "A study rests" } else { "Studies rest" },
+            "{} on it, perhaps archived: {}. Delete them first; nothing was deleted.",
+            if resting.len() == 1 { "A study depends" } else { "Studies depend" },
             listed(&titles)
         )));
     }
@@ -196,7 +196,7 @@ async fn erase_table(transaction: &DatabaseTransaction, workspace_id: i64, id: i
     if let Some(list) = scored {
         let name = study::Entity::find_by_id(list.study_id).one(transaction).await?.map(|study| study.title);
         return Err(StoreError::Refused(format!(
-            "It was scored as a list in “{}”. Erase that study first; nothing was erased.",
+            "It was scored as a list in “{}”. Delete that study first; nothing was deleted.",
             name.unwrap_or_default()
         )));
     }

@@ -29,7 +29,7 @@ impl Store {
         };
         let campaign = row.insert(&transaction).await?.id;
         let work = Work::Draw { campaign };
-        let job = put(&transaction, study.workspace_id, Some(study.id), "Drawing lots", &work).await?;
+        let job = put(&transaction, study.workspace_id, Some(study.id), "Randomising", &work).await?;
         transaction.commit().await?;
         Ok((campaign, job))
     }

@@ -30,9 +30,7 @@ pub enum StoreError {
     #[error("{0} was not found. It may have been deleted, or the address is mistyped.")]
     NotFound(&'static str),
     /// A study was put away.
-    #[error(
-        "This study was put away. The page of what was put away, at the foot of the page of questions, brings it back."
-    )]
+    #[error("This study is archived. The archive, at the foot of the page of questions, restores it.")]
     PutAway,
     /// A row does not fit into storage.
     #[error("{0}")]
@@ -41,15 +39,13 @@ pub enum StoreError {
     #[error("{0}")]
     Refused(String),
     /// Somebody changed the same in the meantime: by these entries, newest first.
-    #[error(
-        "The study was changed while you looked at this page, and what you changed is another thing now. Nothing was overwritten."
-    )]
+    #[error("The study was changed while this page was open, in the place that you changed. Nothing was overwritten.")]
     Overtaken(Vec<Line>),
     /// It was stopped on request; nothing of it is left.
-    #[error("It was stopped; nothing was kept.")]
+    #[error("Cancelled; nothing was saved.")]
     Stopped,
     /// The job has another worker by now, or has ended; nothing of what was to be written was.
-    #[error("Somebody else does this work by now.")]
+    #[error("Another worker has taken over this job.")]
     LeaseLost,
     /// What is stored cannot be read; what is wrong with it.
     #[error("Something stored could not be read: {0}")]
@@ -111,7 +107,7 @@ fn of_sqlx(e: &sqlx::Error) -> StoreError {
         sqlx::Error::Database(d) => match d.code().as_deref() {
             Some("53100") => StoreError::DiskFull,
             Some("22021" | "22P05") => StoreError::Refused(
-                "There is a character in what was sent that no text holds. Take it out and send it again; nothing was changed.".into(),
+                "The text contains a character that cannot be stored (NUL). Remove it and send it again; nothing was changed.".into(),
             ),
             // It took longer than it may.
             Some("57014") => StoreError::Busy("It took too long while others were being served."),
@@ -120,7 +116,7 @@ fn of_sqlx(e: &sqlx::Error) -> StoreError {
             // Shutting down, starting up, terminated by an administrator; asleep in the middle of a transaction.
             Some("57P01" | "57P02" | "57P03" | "53300" | "25P03") => StoreError::Unreachable,
             Some("54000" | "54011") => StoreError::TooWide(
-                "A row of this table is wider than the storage can hold (about 8 000 bytes). Leave out columns that you do not need, or split the file by subject.".into(),
+                "A row of this table is wider than the storage can hold (about 8 000 bytes). Drop columns that you do not need, or split the file by subject.".into(),
             ),
             _ => StoreError::logged(d.message()),
         },

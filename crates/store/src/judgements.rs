@@ -73,7 +73,7 @@ impl Judgement {
         if read.positions.len() == read.probability.len() && read.positions.len() == read.event.len() {
             Ok(read)
         } else {
-            Err(StoreError::Damaged("what a model said of its rows is cut short".into()))
+            Err(StoreError::Damaged("the predictions of a model for its rows are cut short".into()))
         }
     }
 }

@@ -19,7 +19,7 @@ use crate::studies::Choice;
 use crate::{Result, Store, StoreError};
 
 /// What stands before an entry that takes another back.
-const TAKEN_BACK: &str = "Taken back: ";
+const TAKEN_BACK: &str = "Undone: ";
 
 /// The most words that are looked for.
 const MOST_WORDS: usize = 12;
@@ -199,19 +199,19 @@ impl Store {
     pub async fn choices_without(&self, study: &study::Model, entry: &ledger_entry::Model) -> Result<StudyState> {
         let refused = |sentence: String| Err(StoreError::Refused(sentence));
         if entry.taken_back_at.is_some() {
-            return refused("This was taken back already.".into());
+            return refused("This was undone already.".into());
         }
         if let Some(other) = entry.takes_back
             && self.ledger_entry(study.id, other).await?.takes_back.is_some()
         {
-            return refused("What it brought back stands again; take that back instead.".into());
+            return refused("What it restored was changed again; undo that instead.".into());
         }
         let Some((before, after)) = entry.around()? else {
-            return refused("This is no choice but work that was done; it cannot be undone.".into());
+            return refused("This entry is a result, not a choice; it cannot be undone.".into());
         };
         history::without(&study.choices()?, &before, &after).or_else(|parts| {
             let parts: Vec<String> = parts.iter().map(history::Part::words).collect();
-            refused(format!("Later choices changed {} again. Take those back first.", listed(&parts)))
+            refused(format!("Later choices changed {} again. Undo those first.", listed(&parts)))
         })
     }
 
@@ -229,7 +229,7 @@ impl Store {
     ) -> Result<()> {
         let chosen = match entry.takes_back {
             None => format!("{TAKEN_BACK}{}", entry.chosen),
-            Some(_) => entry.chosen.replacen(TAKEN_BACK, "Brought back: ", 1),
+            Some(_) => entry.chosen.replacen(TAKEN_BACK, "Redone: ", 1),
         };
         let choice = Choice { by: account_id.into(), chosen, figure: entry.figure.clone() };
         let transaction = self.db.begin().await?;
@@ -255,7 +255,7 @@ impl Store {
         let before = ledger_remark::Entity::find().filter(ledger_remark::Column::EntryId.eq(entry));
         if before.count(&self.db).await? >= MOST_REMARKS {
             return Err(StoreError::Refused(format!(
-                "{MOST_REMARKS} things were remarked on this entry; put more on a later one."
+                "This entry has {MOST_REMARKS} remarks already; add more to a later one."
             )));
         }
         ledger_remark::ActiveModel {

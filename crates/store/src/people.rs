@@ -114,7 +114,7 @@ impl Store {
         let member = member.ok_or(StoreError::NotFound("This member"))?;
         if role != Some(Role::Owner) && !stays {
             return Err(StoreError::Refused(
-                "Nobody would be left who may say who may do what. Make somebody else an owner first.".into(),
+                "The workspace would have no owner. Make somebody else an owner first.".into(),
             ));
         }
         match role {

@@ -166,7 +166,7 @@ impl Store {
             return Err(StoreError::NotFound("This version"));
         }
         if self.release_of(release_id).await?.version_id == Some(version_id) {
-            return Err(StoreError::Refused("This version answers already.".into()));
+            return Err(StoreError::Refused("This version is active already.".into()));
         }
         let asked = share > 0.0;
         let challenged = release::ActiveModel {

@@ -24,7 +24,7 @@ impl Store {
         };
         let id = row.insert(&transaction).await?.id;
         let work = Work::Search { search: id };
-        put(&transaction, study.workspace_id, Some(study.id), "Searching families and settings", &work).await?;
+        put(&transaction, study.workspace_id, Some(study.id), "Tuning families and hyperparameters", &work).await?;
         transaction.commit().await?;
         Ok(id)
     }

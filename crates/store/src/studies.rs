@@ -136,7 +136,7 @@ impl Store {
             .await?;
         if changed.rows_affected == 0 {
             return Err(StoreError::Refused(
-                "The study was changed elsewhere in the meantime. Nothing was overwritten; look at the page again and repeat your choice.".into(),
+                "The study was changed elsewhere in the meantime. Nothing was overwritten; reload the page and repeat your choice.".into(),
             ));
         }
         ledger_entry::ActiveModel {

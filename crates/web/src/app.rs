@@ -122,7 +122,7 @@ impl App {
             carried: Kept::most(WEIGHED),
             served: Served::default(),
             exports: Turns::new(2, 8, LONGEST_WAIT, "Other files are being written."),
-            previews: Turns::new(2, 8, LONGEST_WAIT, "Other previews are being worked out."),
+            previews: Turns::new(2, 8, LONGEST_WAIT, "Other previews are being computed."),
         }
     }
 

@@ -87,14 +87,14 @@ impl Books {
         }
         let told = app.store.judgement(model.id).await?.ok_or_else(|| {
             PageError::Refused(format!(
-                "What {} said of single customers was not kept. Fit it again at Train, then decide by customer.",
+                "The predictions of {} for single customers were not saved. Fit it again at Train, then decide by customer.",
                 model.name.to_lowercase()
             ))
         })?;
         let table = columns_of(app, view, model, &key.1).await?;
         let rows: Vec<usize> = told.positions.iter().map(|&row| row as usize).collect();
         if !key.1.is_empty() && rows.iter().any(|&row| row >= table.rows()) {
-            return Err(StoreError::Damaged("a model was judged on rows that its table does not have".into()).into());
+            return Err(StoreError::Damaged("a model was evaluated on rows that its table does not have".into()).into());
         }
         let book = Book { probability: told.probability, event: told.event, rows, table, likeness: OnceLock::new() };
         Ok(self.0.put(key, book))
@@ -113,7 +113,7 @@ async fn columns_of(app: &App, view: &StudyView, model: &model::Model, names: &[
     if names.iter().all(is_stored) {
         return Ok(app.store.columns(&record, Some(names)).await?);
     }
-    let refused = |e: String| PageError::Refused(format!("The amounts cannot be worked out: {e}"));
+    let refused = |e: String| PageError::Refused(format!("The amounts cannot be computed: {e}"));
     let checked = steps::checked(&basis.steps, &kinds).map_err(|e| refused(e.to_string()))?;
     let mut wanted: Vec<String> = names.iter().filter(|name| is_stored(name)).cloned().collect();
     for name in checked.into_iter().flat_map(|(_, reads)| reads).filter(is_stored) {

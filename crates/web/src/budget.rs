@@ -49,7 +49,7 @@ impl Budget {
         }
         let gigabytes = |bytes: u64| text::fixed(bytes as f64 / (1u64 << 30) as f64, 1);
         Err(format!(
-            "This would take about {} GB of memory, and fits may take {} GB here. Draw a sample of the rows or leave columns out, at Prepare; or let the server have more with --memory-mb.",
+            "This would take about {} GB of memory, and fits may take {} GB here. Sample the rows or exclude columns, at Prepare; or give the server more with --memory-mb.",
             gigabytes(bytes),
             gigabytes(u64::from(self.megabytes) * MEGABYTE)
         ))
@@ -68,7 +68,7 @@ impl Budget {
                 // Nobody ever closes it.
                 Ok(Err(_)) => return Err(Cancelled),
                 Err(_) => {
-                    watch.tell("Waiting until other fits leave memory free", 0.0);
+                    watch.tell("Waiting for memory used by other fits", 0.0);
                     watch.go_on()?;
                 }
             }

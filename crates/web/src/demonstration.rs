@@ -170,7 +170,7 @@ async fn table(app: &App, workspace: i64, name: &str, bytes: &[u8]) -> Result<i6
     let scan = uploads::ready(&read).map_err(|e| e.to_string())?;
     uploads::bring_in(app, &read, &scan).await.map_err(sentence)?;
     work::drain(app).await?;
-    app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or(format!("{name} was not brought in"))
+    app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or(format!("{name} was not imported"))
 }
 
 /// Asks a question of a table, and says what the event is; the study.
@@ -205,7 +205,7 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     let names =
         pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
     if names.is_empty() {
-        return Err("nothing was proposed to be left out".into());
+        return Err("nothing was proposed to be excluded".into());
     }
     for (name, role, figure) in [
         ("days_since_last_login", Role::LeftOut, "counted to the day of the extract, not to the decision"),
@@ -220,7 +220,7 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     for (name, expression) in TOGETHER {
         let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
         let action = Action::Derive { name: name.into(), expression: expression.into() };
-        let figure = "what Drivers found the two to say together";
+        let figure = "the interaction that Drivers found";
         pages::steps::enter(app, account.into(), &view, action, figure).await.map_err(|e| e.to_string())?;
     }
     fit(app, workspace, study, &["logistic", "scorecard", "forest", "boosted", "network"]).await?;
@@ -293,7 +293,7 @@ async fn drawn(
     let study = app.store.study(workspace, study).await.map_err(sentence)?;
     let (campaign, _) = app.store.queue_campaign(&study, list, name, &arms).await.map_err(sentence)?;
     work::drain(app).await?;
-    let assigned = app.store.campaign(campaign).await.map_err(sentence)?.assigned_id.ok_or("no lots were drawn")?;
+    let assigned = app.store.campaign(campaign).await.map_err(sentence)?.assigned_id.ok_or("nobody was randomised")?;
     let assigned = app.store.table(workspace, assigned).await.map_err(sentence)?;
     let names = [key.to_owned(), ARM.to_owned()];
     let rows = app.store.columns(&assigned, Some(&names)).await.map_err(sentence)?;

@@ -27,7 +27,7 @@ pub enum PageError {
     Refused(String),
     /// Somebody changed the same in the meantime; what they entered.
     #[error(
-        "While you looked at this page, the study was changed, and what you changed is another thing now. Nothing was overwritten. Go back, look at the page as it is now, and choose again."
+        "While this page was open, the study was changed in the place that you changed. Nothing was overwritten. Go back, reload the page, and choose again."
     )]
     Overtaken(Vec<String>),
     /// Too large.
@@ -40,9 +40,7 @@ pub enum PageError {
     #[error(transparent)]
     Store(#[from] StoreError),
     /// A mistake of ours ended the work.
-    #[error(
-        "The work for this page broke off because of a mistake in the program. Nothing was changed; please report it."
-    )]
+    #[error("This page failed because of an error in the program. Nothing was changed; please report it.")]
     BrokeOff,
     /// A page could not be written.
     #[error("The page could not be written: {0}")]
@@ -103,7 +101,7 @@ impl ResponseError for PageError {
             StatusCode::SERVICE_UNAVAILABLE if is_busy => "Busy, try again",
             StatusCode::SERVICE_UNAVAILABLE => "The database is away",
             StatusCode::NOT_FOUND => "Nothing here",
-            StatusCode::GONE => "Put away",
+            StatusCode::GONE => "Archived",
             StatusCode::INTERNAL_SERVER_ERROR => "Something went wrong",
             _ => "That was not done",
         };

@@ -263,12 +263,12 @@ impl StudyView {
             stale,
         };
         let drivers = match &self.finding {
-            _ if self.looking => "being looked at".into(),
+            _ if self.looking => "being analysed".into(),
             Some(finding) => format!("{} strong", finding.strong),
-            None => "not looked at".into(),
+            None => "not analysed".into(),
         };
         let prepare =
-            if self.state.outcome.is_none() { "no outcome yet".into() } else { format!("{going_in} columns in") };
+            if self.state.outcome.is_none() { "no outcome yet".into() } else { format!("{going_in} predictors") };
         let train = if fitted == 0 { "nothing fitted".into() } else { format!("{fitted} fitted") };
         let compare = match self.best()? {
             Some(best) => best.name.clone(),

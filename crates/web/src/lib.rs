@@ -9,6 +9,7 @@ mod clients;
 pub mod demonstration;
 mod error;
 mod frame;
+mod glossary;
 mod judged;
 mod kept;
 mod pages;
@@ -44,7 +45,7 @@ pub async fn serve(app: App) -> std::io::Result<()> {
     }
     match app.store.put_states_right().await {
         Ok(0) => {}
-        Ok(changed) => tracing::info!("{changed} states that waited for nothing were put right"),
+        Ok(changed) => tracing::info!("{changed} states without a job were corrected"),
         Err(e) => tracing::warn!("states could not be looked at: {e}"),
     }
     if let Err(e) = app.store.drop_lost_lists().await {

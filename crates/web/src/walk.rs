@@ -16,43 +16,40 @@ pub const COOKIE: &str = "pronoia_walk";
 const STEPS: [(&str, &str); 10] = [
     (
         "/",
-        "Questions are listed like the index of a book, each with how often its event happens and what the answer is worth. The next step opens the one about renewals.",
+        "Each question is listed with its event rate and the expected profit of its policy. The next step opens the one about renewals.",
     ),
     (
         "records",
-        "24 000 members, as their system wrote them. Open a column to see its shape; “Odd rows” lists those unlike all others.",
+        "24 000 members, as exported by their system. Open a column to see its distribution; “Unusual rows” lists possible outliers.",
     ),
     (
         "drivers",
-        "What goes with cancelling, column by column on one scale. Open a rate ladder, then look at two columns together.",
+        "Event rates of cancelling, column by column on one scale. Open a rate ladder, then look at the interactions of two columns.",
     ),
     (
         "prepare/cautions",
-        "What would make the answer wrong. One thing is open: a discount stands in for age. Mend it, or keep it and say why; below stands what becomes of every known mistake.",
+        "Cautions. One is open: a discount is a proxy for age. Resolve it, or accept it with a reason; below is how every known mistake is handled.",
     ),
     (
         "train",
-        "Candidates of several families are fitted. Open the scorecard to see its points; try a setting, and fit another one.",
+        "Candidates of several families are fitted. Open the scorecard to see its points; change a hyperparameter, and fit another one.",
     ),
-    (
-        "compare",
-        "Money first, on customers whom no model has seen. Tick two candidates and see whether they are really different.",
-    ),
+    ("compare", "Expected profit first, on validation customers. Tick two candidates to test their difference."),
     (
         "decide",
-        "Each mark is one of a thousand customers. Move the line with the mouse, or with the keys “,” and “.”, and watch what acting is worth.",
+        "Each mark is one of a thousand customers. Move the cut-off with the mouse, or with the keys “,” and “.”, and watch the expected profit.",
     ),
     (
         "decide/customer",
-        "The account of one customer’s score, line by line. Change a value, and watch the probability and the action.",
+        "The contributions to one customer’s score, column by column. Change a value, and watch the predicted probability and the action.",
     ),
     (
         "lists",
-        "A list of renewals is scored: on whom to act, and what that should gain. Open it, and the campaign that came of it.",
+        "A list of renewals is scored: whom to act on, and the expected profit. Open it, and the campaign drawn from it.",
     ),
     (
         "live",
-        "The policy answers other programs, and is watched. That was the walk: the ledger on the right remembers every choice and its figure, and takes each back.",
+        "The policy is released to other programs, and monitored. That was the tour: the ledger on the right records every choice with its figure, and can undo it.",
     ),
 ];
 

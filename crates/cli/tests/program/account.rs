@@ -15,7 +15,7 @@ async fn a_password_is_changed_by_whoever_knows_it_and_ends_all_other_sessions()
     server.make_account();
     let [here, there] = [(); 2].map(|()| Http::signed_in(&server, EMAIL));
     for (present, new, says) in [
-        ("a wrong password", NEW, "This is not the password until now"),
+        ("a wrong password", NEW, "This is not the current password"),
         (PASSWORD, "too short", "at least 12 characters"),
         (PASSWORD, "aaaaaaaaaaaaaaa", "easily guessed"),
         (PASSWORD, &"long ".repeat(60), "up to 128 characters"),

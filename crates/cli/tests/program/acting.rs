@@ -23,7 +23,7 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     b.go(&format!("{}/studies/{}/lists", study.server.url, study.id)).await;
     b.choose_file("[name=file]", &file).await;
     b.click(".bring .button").await;
-    b.see("h1", "2 columns need an answer before branch can be scored").await;
+    b.see("h1", "2 columns need a mapping before branch can be scored").await;
     b.is_accessible("a list that does not fit").await;
     b.click("#answers tbody tr:nth-child(2) option[value=nothing]").await;
     b.click("#answers .button").await;
@@ -61,7 +61,7 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     b.click("#results [name=event] option[value$='yes']").await;
     b.click("#results [name=money] option[value=brought]").await;
     b.click("#results .button").await;
-    b.see("h1", "those acted on").await;
+    b.see("h1", "acted on").await;
     b.see(".rungs tbody", "to").await;
     b.is_accessible("what a campaign changed").await;
 

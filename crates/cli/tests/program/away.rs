@@ -49,7 +49,7 @@ async fn a_study_is_put_away_brought_back_and_erased_with_all_that_is_its_own() 
         assert_eq!(study.server.answer(&format!("SELECT count(*)::text FROM {table}")).await, "0", "{table}");
     }
     assert_eq!(study.http.get(&format!("/studies/{}/records", study.id)).status, 404);
-    assert!(study.http.get("/away").text.contains("Nothing is put away"));
+    assert!(study.http.get("/away").text.contains("The archive is empty"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -66,11 +66,11 @@ async fn a_table_is_erased_only_when_nothing_rests_on_it() {
     assert!(!asked().contains("2 000"), "nobody asks it");
     study.looked_at().await;
     assert!(study.page("records").contains("2 000 customers"), "the study goes on");
-    assert!(study.http.get(&format!("/tables/{table}")).text.contains("Bring it back"));
+    assert!(study.http.get(&format!("/tables/{table}")).text.contains("Restore it"));
 
     let named = [("name", "members, version 1")];
     let refused = study.http.submit(&erase, &named);
-    assert!(refused.status == 422 && plain(&refused.text).contains("A study rests on it"), "{}", refused.text);
+    assert!(refused.status == 422 && plain(&refused.text).contains("A study depends on it"), "{}", refused.text);
     assert_eq!(study.http.submit(&back, &[]).status, 303);
     assert_eq!(study.http.submit(&away, &[]).status, 303);
     assert_eq!(study.post("away", &[]), 303);

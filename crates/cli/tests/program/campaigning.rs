@@ -57,17 +57,17 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
     let acts = |row: &usize| list.column(DECISION).expect("there").text(*row).as_deref() == Some("act");
     let targets: Vec<usize> = (0..list.rows()).filter(acts).collect();
     let page = study.page("lists/1");
-    assert!(page.contains(&format!("Make a campaign of the {} to act on", targets.len())), "{page}");
+    assert!(page.contains(&format!("Campaign with the  {} to act on", targets.len())), "{page}");
     assert!(page.contains("of 100 of them would have left without it, and"), "{page}");
 
     let fields = [("name", "Fee holiday & more"), ("control", "120"), ("acts", "letter, call"), ("seed", "7")];
     for (field, value, says) in [
         ("name", " ", "Give the campaign a name"),
-        ("control", "100000", "Hold back between 0 and"),
-        ("control", "some", "Hold back between 0 and"),
+        ("control", "100000", "The control group has 0 to"),
+        ("control", "some", "The control group has 0 to"),
         ("acts", " , ", "Name between one and 6"),
-        ("acts", "letter, letter", "cannot be told from the others"),
-        ("acts", "held back", "cannot be told from the others"),
+        ("acts", "letter, letter", "is not a distinct name"),
+        ("acts", "control group", "is not a distinct name"),
         ("seed", "x", "is a whole number"),
     ] {
         let wrong: Vec<(&str, &str)> = fields.iter().map(|f| if f.0 == field { (field, value) } else { *f }).collect();
@@ -110,7 +110,7 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
     let post = |fields: &[(&str, &str)]| {
         study.http.submit(&format!("/studies/{}/campaigns/{campaign}/results", study.id), fields)
     };
-    assert!(post(&with("", "")).text.contains("Say which value of which column"));
+    assert!(post(&with("", "")).text.contains("Choose the outcome column and the value"));
     assert!(plain(&post(&with("cancelled\nyes", "worth")).text).contains("has no column “worth”"));
     let failed = study.http.follow(&post(&with("cancelled\nnever", "")).location).await;
     assert!(plain(&failed.text).contains("Nobody in later has “never”"), "{}", plain(&failed.text));
@@ -131,7 +131,7 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
     let learned = found.learned.expect("a save rate");
     let ratio = (left(&acted) as f64 / acted.len() as f64) / (left(&held) as f64 / 120.0);
     assert!((learned.found - (1.0 - ratio)).abs() < 1e-9 && learned.word == "save_rate");
-    for says in ["held back", "letter", "call", "all acted on", "as it was read", "“The offer keeps a leaver” was"]
+    for says in ["control group", "letter", "call", "all acted on", "from the column of results", "“Save rate” was"]
     {
         assert!(page.contains(says), "{says}: {page}");
     }
@@ -143,7 +143,7 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
 async fn results_that_lack_people_or_a_control_group_are_said_to() {
     let (study, fresh, _) = scored(600).await;
     let campaign = drawn(&study, &[("name", "All of them"), ("control", "0"), ("acts", "letter"), ("seed", "1")]).await;
-    assert!(study.page(&format!("campaigns/{campaign}")).contains("nobody is held back"));
+    assert!(study.page(&format!("campaigns/{campaign}")).contains("no control group"));
     let contacted = ids(&contacts(&study, campaign, "csv"));
     // Only those who left are reported, one of them twice.
     let renewed = renewed(&fresh, &contacted, 11);
@@ -161,7 +161,7 @@ async fn results_that_lack_people_or_a_control_group_are_said_to() {
     let read =
         |campaign: i64| study.http.submit(&format!("/studies/{}/campaigns/{campaign}/results", study.id), &fields);
     let page = plain(&study.http.follow(&read(campaign).location).await.text);
-    assert!(page.contains("Without a control group nothing can be said"), "{page}");
+    assert!(page.contains("No control group, no estimate"), "{page}");
 
     let half = (contacted.len() / 2).to_string();
     let campaign = drawn(&study, &[("name", "Half"), ("control", &half), ("acts", "letter"), ("seed", "1")]).await;
@@ -172,9 +172,7 @@ async fn results_that_lack_people_or_a_control_group_are_said_to() {
     let results = found.results.expect("both groups");
     assert_eq!(results.all.acted.rows + results.all.control.rows, contacted.len() as u64, "nobody is left out");
     assert!(found.assumed_amounts && found.twice == 1 && found.absent[0] > 0, "{:?}", found.absent);
-    for says in
-        ["count as without the event", "with the amounts of the policy", "1 customer stands in it more than once"]
-    {
+    for says in ["count as without the event", "with the amounts of the policy", "1 customer is in it more than once"] {
         assert!(page.contains(says), "{says}: {page}");
     }
 }

@@ -35,12 +35,12 @@ async fn every_family_is_fitted_and_says_what_it_is() {
         assert_eq!(model.name, family.name);
         let page = study.page(&format!("train?model={}", model.id));
         let says = match family.word {
-            "logistic" => "What goes with the event",
+            "logistic" => "Association with the event",
             "scorecard" => "a customer’s points add up",
-            "tree" => "The groups it ends in",
+            "tree" => "Its leaves, the highest event rate first",
             "forest" => "30 trees of",
-            "boosted" | "network" => "On rows held back the log loss is least",
-            "bayes" => "What says most",
+            "boosted" | "network" => "The log loss on the early-stopping rows is least",
+            "bayes" => "Largest weights of evidence",
             "neighbours" => "of 500 known customers",
             _ => "What each adds to the distance",
         };
@@ -59,7 +59,7 @@ async fn every_family_is_fitted_and_says_what_it_is() {
     }
     assert_eq!(study.http.get("/families/oracle").status, 404);
     let page = study.page("train");
-    assert!(page.contains("trees 30") && page.contains("as proposed"), "settings that are not as proposed are named");
+    assert!(page.contains("trees 30") && page.contains("default"), "settings that are not as proposed are named");
 
     // A setting out of range is refused with its range, and nothing is queued.
     let answer =
@@ -137,7 +137,7 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
     b.see("[data-stage]", "Tree ").await;
     let before = b.text("[data-stage]").await;
     until("progress moves", || async { (b.text("[data-stage]").await != before).then_some(()) }).await;
-    b.see("[data-curve] svg", "rows held back").await;
+    b.see("[data-curve] svg", "early-stopping rows").await;
     // Two that are done before it, and can be opened while it runs.
     // Asked for elsewhere: a page that is read again just then would swallow a click.
     for family in ["scorecard", "logistic"] {
@@ -147,7 +147,7 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
     b.see("[data-stop='4'] .stop-figure", "2 fitted").await;
     b.click("table.columns th a[href*='model=']").await;
     b.see("#open", "of them events").await;
-    assert!(b.text("main").await.contains("in the works"), "the long one still runs");
+    assert!(b.text("main").await.contains("in progress"), "the long one still runs");
     b.click(".works-job .link").await;
     b.see("table.columns tbody", "stopped").await;
     b.is_accessible("a candidate that is open").await;
@@ -165,14 +165,14 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
     b.click("#blend button").await;
     b.see("[data-stop='4'] .stop-figure", "4 fitted").await;
     b.click("table.columns tbody tr:first-child th a").await;
-    b.see("#open", "What each member counts for").await;
+    b.see("#open", "Weights of the members").await;
     b.click("#open form[action$='prove'] button").await;
     b.see("#open", "the same model, bit for bit").await;
     b.is_accessible("a blend that is open").await;
 
     // Two laid over each other, and told apart.
     b.press("5").await;
-    b.see("h1", "The outcome is told best by").await;
+    b.see("h1", "Lowest log loss").await;
     b.click("tbody tr:nth-child(1) [name=with]").await;
     b.click("tbody tr:nth-child(2) [name=with]").await;
     b.click(".beside button").await;
@@ -181,7 +181,7 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
     b.click("#curves a[href*='curve=calibration']").await;
     b.see("#curves figcaption", "probabilities of").await;
     b.click("#curves .chart-tools button:first-child").await;
-    b.see("#curves table", "probability said").await;
+    b.see("#curves table", "mean predicted probability").await;
     b.is_accessible("compare with two laid over each other").await;
     b.close().await;
 }
@@ -194,7 +194,7 @@ async fn a_search_tries_ends_and_leaves_what_it_found_as_a_candidate() {
         (vec![("candidates", "5")], "at least one family"),
         (vec![("families", "bayes"), ("candidates", "0")], "above 0"),
         (vec![("families", "bayes"), ("minutes", "soon")], "“soon” is not a number"),
-        (vec![("families", "bayes"), ("measure", "profit")], "Nothing is priced yet"),
+        (vec![("families", "bayes"), ("measure", "profit")], "No amounts yet"),
     ] {
         let answer = search(&fields);
         assert!(answer.status == 422 && plain(&answer.text).contains(says), "{fields:?}: {}", plain(&answer.text));
@@ -209,12 +209,12 @@ async fn a_search_tries_ends_and_leaves_what_it_found_as_a_candidate() {
     .await;
     assert!(found.name.ends_with(", searched"), "{}", found.name);
     let page = plain(&study.http.get(&answer.location).text);
-    for says in ["Best of 6", "as many candidates as were asked for", "The best was candidate", &found.name] {
+    for says in ["Best of 6", "the number of candidates asked for", "The best was candidate", &found.name] {
         assert!(page.contains(says), "{says}: {page}");
     }
     assert!(study.page("train").contains("ended; 6 candidates tried; best so far"));
     let entered = study.store.ledger(study.id).await.expect("the ledger");
-    assert!(entered.iter().any(|e| e.chosen == "Search ended" && e.figure.starts_with("6 candidates tried")));
+    assert!(entered.iter().any(|e| e.chosen == "Tuning ended" && e.figure.starts_with("6 candidates tried")));
     let other = Study::begun(&members(300, SEED, FIRST_MEMBER), "yes").await;
     assert_eq!(other.http.get(&answer.location).status, 404, "a search of another workspace");
 }

@@ -50,7 +50,7 @@ async fn what_is_kept_needs_a_reason_and_stays_listed_with_it() {
     assert_eq!(kept(&"x".repeat(301)), 422, "too long a one");
     assert_eq!(kept("a term of the <b>plan</b>"), 303);
     let page = study.http.get(&format!("/studies/{}/prepare/cautions", study.id)).text;
-    assert!(page.contains("Kept on purpose") && page.contains("a term of the &#60;b&#62;plan"), "{page}");
+    assert!(page.contains("Accepted cautions") && page.contains("a term of the &#60;b&#62;plan"), "{page}");
     assert!(study.state().await.columns.iter().any(|c| c.name == "retired_discount" && c.goes_in()));
     let unknown = [("rule", "moonlight"), ("about", "pets")];
     assert_eq!(study.post("prepare/cautions", &unknown), 422);
@@ -106,7 +106,7 @@ async fn a_balanced_model_says_so_and_its_probabilities_hold() {
     study.looked_at().await;
     assert_eq!(study.state().await.balance.method, Method::SyntheticRows);
     let page = study.page("prepare/split");
-    assert!(page.contains("of them are made up") && page.contains("(40.0 %)"), "{page}");
+    assert!(page.contains("of them are synthetic") && page.contains("(40.0 %)"), "{page}");
     assert_eq!(study.post("train", &[("family", "logistic")]), 303);
     let model = until("the model is fitted", || async {
         study.store.candidates(study.id, &[]).await.ok()?.into_iter().find(|m| m.state == "fitted")
@@ -140,7 +140,7 @@ async fn cautions_and_split_are_used_in_a_browser() {
     b.is_accessible("the split").await;
     b.click("input[value=time]").await;
     b.click(".dealing button").await;
-    b.see("h1", "The newest by").await;
+    b.see("h1", "Split by time: the newest by").await;
     b.close().await;
 }
 
@@ -168,10 +168,10 @@ async fn accuracy_stands_beside_that_of_saying_no_to_everybody() {
     let evaluation = model.judged().expect("read").expect("judged");
     let page = study.page("compare?measures=actions");
     let others = evaluation.rows - evaluation.events;
-    let said = format!("Saying “no” to everyone is right for {others} of {}", evaluation.rows);
+    let said = format!("Predicting “no” for everyone is correct for {others} of {}", evaluation.rows);
     assert!(page.contains(&said), "{said}: {page}");
     // And in the table, as a line of its own.
-    let line = page.split("<tr").find(|row| row.contains("saying “no” to everyone")).expect("a baseline");
+    let line = page.split("<tr").find(|row| row.contains("predicting “no” for everyone")).expect("a baseline");
     let accuracy = crate::support::plain(&pronoia_core::number::percent(evaluation.accuracy_of_no()));
     assert!(line.contains(&accuracy), "{accuracy}: {line}");
 }
@@ -185,18 +185,18 @@ async fn every_mistake_is_listed_with_what_becomes_of_it_in_the_study() {
     let of = |page: &str, what: &str| {
         let table = page.split("all-mistakes").nth(1).expect("the table");
         let row = table.split("<tr>").find(|row| row.contains(what)).unwrap_or_else(|| panic!("{what}")).to_owned();
-        ["cannot be", "kept on purpose", "not found", "found", "said where it matters"]
+        ["cannot be", "accepted", "not found", "found", "stated where it matters"]
             .into_iter()
             .find(|status| row.contains(&format!(">{status}<")))
             .unwrap_or_else(|| panic!("{row}"))
     };
     assert_eq!(of(&page, "Probabilities stay distorted"), "cannot be");
-    assert_eq!(of(&page, "Codes are read as amounts"), "not found");
+    assert_eq!(of(&page, "Codes are read as quantities"), "not found");
     assert_eq!(of(&page, "known only afterwards"), "found");
-    assert_eq!(of(&page, "A join multiplies"), "said where it matters");
+    assert_eq!(of(&page, "A join duplicates"), "stated where it matters");
     for column in ["exit_survey_sent", "days_since_last_login"] {
         let fields = [("rule", "known-afterwards"), ("about", column), ("because", "as an exercise")];
         study.post("prepare/cautions", &fields);
     }
-    assert_eq!(of(&study.page("prepare/cautions"), "known only afterwards"), "kept on purpose");
+    assert_eq!(of(&study.page("prepare/cautions"), "known only afterwards"), "accepted");
 }

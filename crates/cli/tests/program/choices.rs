@@ -16,7 +16,7 @@ async fn every_choice_is_taken_back_in_turn_and_puts_back_what_was() {
     let begun = study.page("prepare");
     assert!(begun.contains("4 should not") && begun.contains("2 are asked about"), "{begun}");
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
-    let column = [("column", "days_since_last_login"), ("role", "left out"), ("known_when", "afterwards")];
+    let column = [("column", "days_since_last_login"), ("role", "excluded"), ("known_when", "afterwards")];
     assert_eq!(study.post("prepare/column", &column), 303);
     assert!(study.page("prepare").contains("18 columns go in, and 1 is asked about."));
 
@@ -45,7 +45,7 @@ async fn a_change_upstream_marks_what_is_stale_and_taking_it_back_clears_the_mar
     assert_eq!(study.post("decide", &[("value_kept", "200"), ("population", "5000")]), 303);
     assert!(!study.page("decide").contains("class=\"stale\""));
 
-    let change = [("column", "clinic"), ("role", "left out"), ("known_when", "before")];
+    let change = [("column", "clinic"), ("role", "excluded"), ("known_when", "before")];
     assert_eq!(study.post("prepare/column", &change), 303);
     for page in ["train", "compare", "decide"] {
         assert!(study.page(page).contains("class=\"stale\""), "{page} says so");
@@ -115,8 +115,8 @@ async fn the_sealed_test_is_opened_for_a_kept_policy_only_and_counted() {
     }
     assert!(study.page("decide").contains("opened 2 times"));
     let ledger = study.store.ledger(study.id).await.expect("the ledger");
-    assert_eq!(ledger.iter().filter(|e| e.chosen == "Sealed test opened").count(), 2);
-    assert!(ledger.iter().all(|e| e.chosen != "Sealed test opened" || !e.can_be_taken_back()), "cannot be unseen");
+    assert_eq!(ledger.iter().filter(|e| e.chosen == "Sealed test set opened").count(), 2);
+    assert!(ledger.iter().all(|e| e.chosen != "Sealed test set opened" || !e.can_be_taken_back()), "cannot be unseen");
     drop(study.server);
 }
 
@@ -129,8 +129,8 @@ async fn the_event_may_be_several_values_or_a_part_of_a_number() {
         (vec![("column", "plan_tier"), ("name", "dear")], "Tick the values"),
         (vec![("column", "tenure_months"), ("at_least", "long"), ("below", "")], "“long” is not a number"),
         (vec![("column", "tenure_months"), ("at_least", "9"), ("below", "3")], "one of the two fields"),
-        (vec![("column", "tenure_months"), ("at_least", ""), ("below", "")], "at which figure"),
-        (vec![("column", "tenure_months"), ("at_least", "9000"), ("below", "")], "somewhere between them"),
+        (vec![("column", "tenure_months"), ("at_least", ""), ("below", "")], "Give the cut point"),
+        (vec![("column", "tenure_months"), ("at_least", "9000"), ("below", "")], "choose a cut point between them"),
         (vec![("column", "shoe size"), ("event", "44")], "no column called “shoe size”"),
     ] {
         let answer = study.http.submit(&format!("/studies/{}/prepare/outcome", study.id), &fields);
@@ -153,7 +153,7 @@ async fn the_event_may_be_several_values_or_a_part_of_a_number() {
     let known = people.iter().filter(|m| m.months_since_visit.is_some()).count() as u64;
     let state = study.store.study(1, study.id).await.expect("the study").choices().expect("choices");
     assert_eq!(state.counted, Some((events, known)));
-    assert!(study.page("prepare").contains("without an outcome are left aside"));
+    assert!(study.page("prepare").contains("without an outcome are excluded"));
     study.fitted("logistic").await;
     let model = study.store.candidates(study.id, &[]).await.expect("models").remove(0);
     let evaluation = model.judged().expect("stored").expect("judged");
@@ -161,10 +161,10 @@ async fn the_event_may_be_several_values_or_a_part_of_a_number() {
 
     // With another event of the same column, the roles that were chosen stay.
     study.post("prepare/outcome", &[("column", "cancelled"), ("event", "no")]);
-    let role = [("column", "clinic"), ("role", "left out"), ("known_when", "before")];
+    let role = [("column", "clinic"), ("role", "excluded"), ("known_when", "before")];
     assert_eq!(study.post("prepare/column", &role), 303);
     assert_eq!(study.post("prepare/outcome", &[("column", "cancelled"), ("event", "yes")]), 303);
     let state = study.store.study(1, study.id).await.expect("the study").choices().expect("choices");
     let clinic = state.columns.iter().find(|c| c.name == "clinic").expect("the column");
-    assert_eq!(clinic.role.word(), "left out");
+    assert_eq!(clinic.role.word(), "excluded");
 }

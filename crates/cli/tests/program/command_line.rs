@@ -71,7 +71,7 @@ fn fit_score_and_evaluate_work_together() {
     }
 
     let judged = pronoia(&["evaluate", text(&table), "--model", text(&model)]);
-    assert!(String::from_utf8_lossy(&judged.stdout).contains("area under ROC"));
+    assert!(String::from_utf8_lossy(&judged.stdout).contains("AUC (ROC)"));
     let again = pronoia(&["score", text(&list), "--model", text(&model), "--out", text(&out)]);
     let said = String::from_utf8_lossy(&again.stderr).into_owned();
     assert!(!said.contains("never judged") && said.contains("no column pronoia_decision"), "{said}");
@@ -105,7 +105,7 @@ fn fitted_models_are_blended_and_the_blend_scores_like_any_other() {
     assert!(!blend.exists(), "nothing was written");
     let done = run(&[&with[..], &[text(&bayes), "--mix", "average"]].concat(), &on("cancelled", "yes", &blend));
     let said = String::from_utf8_lossy(&done.stdout).into_owned();
-    assert!(done.status.success() && said.contains("held out: area under ROC"), "{said}");
+    assert!(done.status.success() && said.contains("validation rows: AUC (ROC)"), "{said}");
     let scored = pronoia(&["score", text(&list), "--model", text(&blend), "--out", text(&out), "--cut-off", "0.3"]);
     assert!(scored.status.success(), "{}", String::from_utf8_lossy(&scored.stderr));
     assert_eq!(std::fs::read_to_string(&out).expect("the scored list").lines().count(), 101);

@@ -50,13 +50,13 @@ async fn candidates_are_blended_and_the_blend_is_a_candidate_like_any_other() {
     assert_eq!(blend(&[("mix", "stacked"), both[0], both[1]]).status, 303);
     let fitted = all_fitted(&study, 3).await;
     let made = &fitted[2];
-    assert_eq!(made.name, "Stacked blend");
+    assert_eq!(made.name, "Stacked ensemble");
     assert!(matches!(made.recipe().expect("a recipe"), Recipe::Blend(b) if b.members.len() == 2));
     let page = study.page(&format!("train?model={}", made.id));
-    for says in ["What each member counts for", "log loss alone", "of scorecard, naive bayes", "2 models"] {
+    for says in ["Weights of the members", "log loss alone", "of scorecard, naive bayes", "2 models"] {
         assert!(page.contains(says), "{says}: {page}");
     }
-    assert!(study.page("compare").contains("Stacked blend"), "it stands among the others");
+    assert!(study.page("compare").contains("Stacked ensemble"), "it stands among the others");
     // It scores a list as the policy's model, and after it was taken off the list it still would.
     let policy = [("model", made.id.to_string()), ("value_kept", "180".into()), ("line", "0.2".into())];
     let policy: Vec<(&str, &str)> = policy.iter().map(|(k, v)| (*k, v.as_str())).collect();
@@ -144,12 +144,12 @@ async fn todays_rule_stands_beside_the_candidates_with_the_counts_of_its_conditi
     let precision = plain(&pronoia_core::number::percent(found.counts.precision()));
     assert!(page.contains("today’s rule") && page.contains(&precision), "{precision}: {page}");
     // Other choices, and it is stale until it was tried again.
-    let fewer = [("column", "clinic"), ("role", "left out"), ("known_when", "before")];
+    let fewer = [("column", "clinic"), ("role", "excluded"), ("known_when", "before")];
     assert_eq!(study.post("prepare/column", &fewer), 303);
-    assert!(study.page("compare").contains("The choices have changed since it was tried"));
+    assert!(study.page("compare").contains("The choices have changed since it was evaluated"));
     assert_eq!(rule("").status, 303);
     assert_eq!(study.state().await.todays_rule, None);
-    assert!(!study.page("compare").contains("The choices have changed since it was tried"));
+    assert!(!study.page("compare").contains("The choices have changed since it was evaluated"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -158,7 +158,7 @@ async fn the_same_cut_off_is_counted_on_every_part_and_the_test_stays_sealed() {
     study.fitted("forest").await;
     let page = study.page("compare?cut_off=0.2");
     let by_part = &page[page.find("The same cut-off on each part").expect("the table")..];
-    for says in ["training", "1 200", "learned from, so that it looks better", "validation", "400", "sealed"] {
+    for says in ["training", "1 200", "fitted to these rows: optimistic", "validation", "400", "sealed"] {
         assert!(by_part.contains(says), "{says}: {by_part}");
     }
     let id = models(&study).await[0].id.to_string();
@@ -201,7 +201,7 @@ async fn what_is_wrong_with_a_candidate_is_a_caution_that_can_be_mended() {
     study.mend(CautionKind::FewEvents, "Logistic regression").await;
     assert_eq!(study.state().await.split.folds, Some(5));
     let page = study.page("prepare/cautions");
-    assert!(!page.contains("every single one of the rarer moves a curve"), "every row is judged in turn now: {page}");
+    assert!(!page.contains("each one of the rarer class moves a curve"), "every row is judged in turn now: {page}");
     // A candidate that is stale raises nothing; fitted again it is judged on all.
     assert_eq!(study.post("train/again", &[("model", &models(&study).await[0].id.to_string())]), 303);
     let again = all_fitted(&study, 1).await;

@@ -19,7 +19,9 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     let page = study.page("decide");
-    for says in ["What would have to be true for this to lose money", "A kept customer, a year", "decides first"] {
+    for says in
+        ["Break-even: which assumption would make it lose money", "Margin of a customer, a year", "Most sensitive to"]
+    {
         assert!(page.contains(says), "{says}: {page}");
     }
 
@@ -36,7 +38,7 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     let expected = format!("below {}", number::fixed(value_kept, 2));
     assert!(pays.contains("lose money") && pays.contains(&plain(&expected)), "{expected}: {pays}");
     let loses = part("10");
-    assert!(loses.contains("true for this to pay"), "{loses}");
+    assert!(loses.contains("which assumption would make it profitable"), "{loses}");
     assert!(loses.contains(&plain(&format!("above {}", number::fixed(value_kept, 2)))), "{loses}");
     // Two assumptions at once: where both are as assumed, what the decision gains; drawn again, no less.
     let map = |again: &str| {
@@ -66,7 +68,7 @@ async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them()
 
     // A formula that cannot be is refused with its amount, the place and the reason; nothing is kept.
     for (typed, says) in [
-        ("0.5 * anual_fee", "“A kept customer, a year”: There is no column “anual_fee”"),
+        ("0.5 * anual_fee", "“Margin of a customer, a year”: There is no column “anual_fee”"),
         ("plan_tier", "an amount has to be a number"),
         ("-annual_fee", "must be an amount of 0 or more"),
         ("annual_fee / 0", "no value for any of these customers"),
@@ -97,9 +99,12 @@ async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them()
     let promised = chosen.promised.expect("worked out").profit;
     assert!((promised - brought).abs() < 1e-6 * brought.abs(), "{promised} {brought}");
     let page = study.page("decide");
-    for says in
-        ["those who gain most on the left", "each customer by their own gain", "EUR for 3 000 customers", "gain ≥"]
-    {
+    for says in [
+        "highest incremental profit on the left",
+        "each customer by their own incremental profit",
+        "EUR for 3 000 customers",
+        "incremental profit ≥",
+    ] {
         assert!(page.contains(says), "{says}: {page}");
     }
 
@@ -148,7 +153,7 @@ async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
         (vec![], "Offer 2 has amounts, but no name"),
         (vec![("offer2_name", "Fee Holiday")], "Two offers are called “Fee Holiday”"),
         (vec![("offer2_name", "letter"), ("offer2_contact_cost", "cheap")], "There is no column “cheap”"),
-        (vec![("offer2_name", "letter"), ("offer2_contact_cost", "-1")], "“letter”: “Making the offer” must be"),
+        (vec![("offer2_name", "letter"), ("offer2_contact_cost", "-1")], "“letter”: “Cost of contact” must be"),
     ] {
         let refused = study.http.submit(&format!("/studies/{}/decide", study.id), &with(&more));
         assert_eq!(refused.status, 422, "{more:?}");
@@ -185,7 +190,7 @@ async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
         assert!(page.contains(&says), "{says}: {page}");
     }
     for says in
-        ["each customer the offer that gains most, or none", "more than the best single offer", "&#60;letter&#62;"]
+        ["each customer the most profitable offer, or none", "more than the best single offer", "&#60;letter&#62;"]
     {
         assert!(page.contains(says), "{says}: {page}");
     }
@@ -193,7 +198,10 @@ async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
     let sheet = plain(&study.page("decide/sheet"));
     assert!(sheet.contains("fee holiday") && sheet.contains("given to"), "{sheet}");
     assert!(plain(&study.page("decide/customer")).contains("suits them best"));
-    let alone = page.split("alone, by each one’s own gain").nth(1).and_then(|rest| rest.split("href=\"").nth(1));
+    let alone = page
+        .split("alone, by incremental profit of each customer")
+        .nth(1)
+        .and_then(|rest| rest.split("href=\"").nth(1));
     let href = alone.and_then(|rest| rest.split('"').next()).expect("a link").replace("&#38;", "&");
     let one = study.http.get(&href).text;
     assert!(one.contains("More than one offer") && one.contains("Keep this policy"), "{one}");
@@ -288,7 +296,7 @@ async fn a_policy_of_an_earlier_version_still_stands() {
     assert_eq!(chosen.population.customers, Some(3_000.0));
     assert!((chosen.policy.economics.typical().payoffs().act.event - 34.2).abs() < 1e-9);
     let page = study.page("decide");
-    assert!(page.contains("customers promised") && page.contains("900"), "what the sealed test said: {page}");
+    assert!(page.contains("expected on") && page.contains("900"), "what the sealed test said: {page}");
     assert_eq!(
         study.store.lists(study.id).await.expect("lists")[0].decided_by().expect("read").policy.rule,
         Rule::cut_off(0.4)
@@ -339,7 +347,7 @@ async fn the_account_of_a_customer_adds_up_and_follows_what_is_changed() {
     let refused = study.http.get(&format!("/studies/{}/decide/customer?row=40&v{at}=many", study.id));
     assert!(refused.status == 422 && plain(&refused.text).contains("“declined_claims” is a number"));
     assert_eq!(study.http.get(&format!("/studies/{}/decide/customer?row=2500", study.id)).status, 404);
-    assert!(study.page("decide/customer?row=typical").contains("somebody typical"));
+    assert!(study.page("decide/customer?row=typical").contains("a typical customer"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -347,7 +355,7 @@ async fn groups_are_counted_as_the_policy_treats_them_and_stand_on_the_sheet() {
     let people = members(2_000, SEED, FIRST_MEMBER);
     let study = Study::begun(&people, "yes").await;
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
-    assert!(study.page("decide/groups").contains("Nothing to compare groups by yet"));
+    assert!(study.page("decide/groups").contains("No column to compare groups by yet"));
     assert!(study.page("decide/sheet").contains("No policy yet"));
     study.fitted("scorecard").await;
     assert_eq!(study.post("decide", &[("line", "0.2"), ("population", "3000")]), 303);
@@ -376,8 +384,8 @@ async fn groups_are_counted_as_the_policy_treats_them_and_stand_on_the_sheet() {
         "The event: cancelled is “yes”.",
         "Make the offer to customers where P ≥ 0.200",
         "for 3 000 customers",
-        "The sealed test has not been opened",
-        "The offer keeps a leaver",
+        "The sealed test set has not been opened",
+        "Save rate",
         "one cut-off, at its best",
         "owner_age_band",
         "Approved by",
@@ -395,18 +403,18 @@ async fn found_out(study: &Study, ask: (&str, &[(&str, &str)]), page: &str, says
 #[tokio::test(flavor = "multi_thread")]
 async fn what_a_model_goes_by_is_found_out_and_is_of_the_policy_it_was_found_for() {
     let study = Study::begun(&members(4_000, SEED, FIRST_MEMBER), "yes").await;
-    assert!(study.page("decide/why").contains("Nothing to look into yet"));
+    assert!(study.page("decide/why").contains("No model yet"));
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id.to_string();
     assert!(study.page("decide/why").contains("What does scorecard go by?"));
 
     // Without a policy there is no money to lose.
-    let page = found_out(&study, ("decide/why", &[("model", &model)]), "decide/why", "It leans on").await;
-    assert!(page.contains("area under ROC would be") && !page.contains("less money"), "{page}");
+    let page = found_out(&study, ("decide/why", &[("model", &model)]), "decide/why", "Most important: ").await;
+    assert!(page.contains("of AUC (ROC)") && !page.contains("profit lost"), "{page}");
     assert_eq!(study.post("decide", &[("population", "3 000"), ("currency", "EUR")]), 303);
     assert!(study.page("decide/why").contains("There was no policy yet"));
-    let page = found_out(&study, ("decide/why", &[("model", &model)]), "decide/why", "less money").await;
+    let page = found_out(&study, ("decide/why", &[("model", &model)]), "decide/why", "profit lost").await;
     assert!(page.contains("EUR for 3 000 customers less") && page.contains("months_since_visit"), "{page}");
     assert!(page.contains("No model was shown exit_survey_sent"), "what was left out: {page}");
     assert!(page.contains("Points; a customer’s points add up"), "what it consists of: {page}");
@@ -435,13 +443,13 @@ async fn what_stands_in_for_a_sensitive_column_can_be_decided_without() {
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.looked_at().await;
     study.fitted("logistic").await;
-    assert!(!study.page("decide/groups").contains("Decide without it"), "there is no policy yet");
+    assert!(!study.page("decide/groups").contains("Compute"), "there is no policy yet");
     assert_eq!(study.post("decide/groups/without", &[]), 422);
     assert_eq!(study.post("decide", &[("save_rate", "60")]), 303);
     let page = study.page("decide/groups");
     assert!(page.contains("What would it cost to leave retired_discount out?"), "{page}");
     let page = found_out(&study, ("decide/groups/without", &[]), "decide/groups", "Without retired_discount").await;
-    assert!(page.contains("By owner_age_band, without retired_discount") && page.contains("90 % interval"), "{page}");
+    assert!(page.contains("By owner_age_band, without retired_discount") && page.contains("90 % CI"), "{page}");
 
     // It is what a model made without the column decides on the same customers.
     let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
@@ -454,5 +462,5 @@ async fn what_stands_in_for_a_sensitive_column_can_be_decided_without() {
     let with = acted.map(|(_, &event)| worth(event)).sum::<f64>() * 1_000.0 / told.event.len() as f64;
     assert!((found.gain.profit + found.less.profit - with).abs() < 1e-6 * with.abs(), "{found:?} {with}");
     assert_eq!(study.post("decide", &[("save_rate", "70")]), 303);
-    assert!(study.page("decide/groups").contains("this is of the earlier ones"));
+    assert!(study.page("decide/groups").contains("these are the earlier figures"));
 }

@@ -21,7 +21,7 @@ async fn the_demonstration_leaves_no_screen_empty_and_is_loaded_once() {
     for study in &studies {
         for stop in ["records", "drivers", "prepare", "train", "compare", "decide", "lists"] {
             let page = plain(&http.get(&format!("/studies/{}/{stop}", study.id)).text);
-            assert!(page.contains("made-up data"), "{} {stop}: the badge", study.id);
+            assert!(page.contains("demo data"), "{} {stop}: the badge", study.id);
         }
     }
     let of = |words: &str| studies.iter().find(|s| s.title.contains(words)).expect("a study");
@@ -49,7 +49,7 @@ fn walked(http: &Http) {
         own.cookie = format!("{}; {cookie}", http.cookie);
         own
     };
-    assert!(plain(&http.get("/").text).contains("Ten steps lead through the demonstration"));
+    assert!(plain(&http.get("/").text).contains("A tour of ten steps leads through the demonstration"));
     let mut seen = Vec::new();
     for step in 1..=10 {
         let gone = http.submit("/walk", &[("step", &step.to_string())]);

@@ -39,7 +39,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
             .http
             .submit(&format!("/studies/{}/lists/do-not-contact", study.id), &[("table", table), ("column", column)])
     };
-    assert!(study.page("lists").contains("Not to be contacted: nobody has asked for it"));
+    assert!(study.page("lists").contains("Not to be contacted: no opt-out list"));
     let refused = say("opt_outs", "customer");
     assert!(
         refused.status == 422 && plain(&refused.text).contains("opt_outs has no column “customer”"),
@@ -50,7 +50,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
     assert_eq!(say("nowhere", "Member-ID").status, 422);
     assert_eq!(say("opt_outs", "Member-ID").status, 303);
     assert!(study.page("lists").contains("those in opt_outs, by Member-ID, are left alone"));
-    assert!(study.page("ledger").contains("Not to be contacted, in every list"));
+    assert!(study.page("ledger").contains("Opt-outs, for every list"));
 
     // The same customers again: those who asked are left alone, the others decided on as before.
     let after = study.scored("renewals_again.csv", &renewals_csv(&fresh)).await;
@@ -58,7 +58,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
     let remarks = texts(&after, "pronoia_remark");
     for (row, id) in ids.iter().enumerate() {
         if wished.contains(id) {
-            assert_eq!((is[row].as_str(), remarks[row].contains("not to be contacted")), ("leave", true), "{id}");
+            assert_eq!((is[row].as_str(), remarks[row].contains("opted out")), ("leave", true), "{id}");
         } else {
             assert_eq!(is[row], was[row], "{id}");
         }
@@ -67,8 +67,8 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
     let list = study.store.lists(study.id).await.expect("lists")[0].clone();
     assert_eq!((list.suppressed as usize, list.acted), (wished.len(), Some(acted(&after) as i64)));
     let page = study.page(&format!("lists/{}", list.id));
-    assert!(page.contains(&format!("{} customers are not to be contacted", wished.len())), "{page}");
-    assert!(study.page("ledger").contains(&format!("{} not to be contacted", wished.len())));
+    assert!(page.contains(&format!("{} customers are suppressed (opted out)", wished.len())), "{page}");
+    assert!(study.page("ledger").contains(&format!("{} opted out", wished.len())));
 
     // Nor are they in a campaign.
     let begun = study.http.submit(
@@ -154,9 +154,6 @@ async fn a_neighbour_and_a_reader_say_nothing_of_it() {
     );
     assert!(study.store.do_not_contact(1).await.expect("asked").is_none());
     assert!(
-        Http::signed_in(&study.server, EMAIL)
-            .get(&format!("/studies/{}/lists", study.id))
-            .text
-            .contains("Not to be contacted")
+        Http::signed_in(&study.server, EMAIL).get(&format!("/studies/{}/lists", study.id)).text.contains("Opt-outs")
     );
 }

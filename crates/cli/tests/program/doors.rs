@@ -184,7 +184,7 @@ async fn guessing_passwords_is_slowed_down() {
     let attempt = |password: &str| http.post("/sign-in", &[("email", EMAIL), ("password", password)]);
     for i in 0..6 {
         let answer = attempt(&format!("guess number {i}"));
-        assert!(answer.status == 401 && answer.text.contains("do not belong together"));
+        assert!(answer.status == 401 && answer.text.contains("The address or the password is wrong"));
     }
     let answer = attempt(PASSWORD);
     assert!(answer.status == 401 && answer.text.contains("Too many attempts. Wait 1 second"), "{}", answer.text);
@@ -302,7 +302,7 @@ async fn outcomes_that_cannot_be_are_refused_in_words() {
     let refused = http.submit(&format!("{study}/train"), &[("family", "boosted"), ("leaves", "0")]);
     assert!(refused.status == 422 && refused.text.contains("“leaves” must be"), "{}", refused.text);
     let refused = http.submit(&format!("{study}/decide"), &[("value_kept", "5")]);
-    assert!(refused.status == 422 && refused.text.contains("Nothing is fitted yet"), "{}", refused.text);
+    assert!(refused.status == 422 && refused.text.contains("No model is fitted yet"), "{}", refused.text);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -89,7 +89,7 @@ async fn rows_are_rolled_up_as_they_were_known_at_a_date() {
     let (with, page) = (second.to_string(), format!("/tables/{first}/join"));
     let shown = plain(&brought.http.get(&format!("{page}?with={second}")).text);
     assert!(shown.contains("value=\"roll-up\" selected"), "many rows a key are rolled up without being asked: {shown}");
-    assert!(shown.contains("Rows of any day are counted"), "{shown}");
+    assert!(shown.contains("Rows of any day are aggregated"), "{shown}");
     let mut fields = vec![
         ("with", with.as_str()),
         ("first_key", "member_id"),

@@ -32,7 +32,7 @@ async fn cross_validation_judges_all_that_is_not_sealed_and_the_seal_still_confi
     study.looked_at().await;
     let page = plain(&study.page("prepare/split"));
     assert!(page.contains("Models are chosen by 5-fold cross-validation"), "{page}");
-    assert!(page.contains("the same; the fold left out judges"), "{page}");
+    assert!(page.contains("the same; each fold is predicted out of fold"), "{page}");
     study.fitted("logistic").await;
     let id = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
     let model = study.store.model(id).await.expect("stored");
@@ -69,7 +69,7 @@ async fn a_sample_takes_part_and_the_rest_does_not() {
     assert_eq!(study.post("prepare/steps", &[("kind", "sample"), ("amount", "25 %")]), 303);
     study.looked_at().await;
     let page = plain(&study.page("prepare/steps"));
-    assert!(page.contains("work on 25 % of the customers, drawn by lot"), "{page}");
+    assert!(page.contains("sample 25 % of the customers at random"), "{page}");
     let survey = study.store.finding_in_short(study.id).await.expect("stored").expect("found").survey;
     let drawn = survey.training.rows + survey.validation.rows + survey.test;
     assert_eq!(drawn, MEMBERS as u64 / 4);
@@ -85,7 +85,7 @@ async fn a_sample_takes_part_and_the_rest_does_not() {
 async fn what_dates_could_tell_is_proposed_and_made_on_request_only() {
     let study = begun().await;
     assert!(
-        study.page("prepare/steps").contains("No steps: columns go in as they stand."),
+        study.page("prepare/steps").contains("No steps: columns are used as they are."),
         "nothing was made by itself"
     );
     let browser = Browser::open().await;

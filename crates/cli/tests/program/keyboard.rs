@@ -44,7 +44,7 @@ async fn from_sign_in_to_a_policy_without_a_mouse() {
     b.see(".verdict h2", "should not go in").await;
     b.tab_to(".verdict .button").await;
     b.press(" ").await;
-    b.see(".entries li:first-child", "left out").await;
+    b.see(".entries li:first-child", "excluded").await;
     b.see("[data-stop='2'] .stop-figure", "strong").await;
 
     b.press("4").await;
@@ -52,7 +52,7 @@ async fn from_sign_in_to_a_policy_without_a_mouse() {
     b.press(ENTER).await;
     b.see("[data-stop='4'] .stop-figure", "1 fitted").await;
     b.press("6").await;
-    b.see("h2", "What each outcome is worth").await;
+    b.see("h2", "Profit of each outcome").await;
     let acted = b.text("[data-live=acted]").await;
     b.tab_to(".handle").await;
     b.press(RIGHT).await;

@@ -27,7 +27,7 @@ impl Study {
 async fn any_choice_is_taken_back_after_it_was_said_what_follows() {
     let study = begun().await;
     let leave =
-        |name: &str| study.post("prepare/column", &[("column", name), ("role", "left out"), ("known_when", "before")]);
+        |name: &str| study.post("prepare/column", &[("column", name), ("role", "excluded"), ("known_when", "before")]);
     assert_eq!((leave("species"), leave("tenure_months")), (303, 303));
     study.looked_at().await;
     study.fitted("logistic").await;
@@ -43,8 +43,8 @@ async fn any_choice_is_taken_back_after_it_was_said_what_follows() {
     let (step, outcome) = (choices[0].to_owned(), choices[3].to_owned());
     let left_out = ledger.iter().filter(|l| l.is_choice).nth(2).expect("three").id;
     let page = study.page(&format!("ledger/{left_out}"));
-    assert!(page.contains("the column species") && page.contains("left out"), "{page}");
-    assert!(page.contains("If it is taken back") && page.contains("Take it back"), "{page}");
+    assert!(page.contains("the column species") && page.contains("excluded"), "{page}");
+    assert!(page.contains("If it is undone") && page.contains("Undo"), "{page}");
     assert_eq!(study.take_back(left_out), 303);
     let state = study.state().await;
     let role = |name: &str| state.columns.iter().find(|c| c.name == name).expect("a column").role;
@@ -55,26 +55,26 @@ async fn any_choice_is_taken_back_after_it_was_said_what_follows() {
     // The outcome is what all others rest on.
     let outcome = study.entry(&outcome).await;
     let page = study.page(&format!("ledger/{outcome}"));
-    assert!(page.contains("It cannot be taken back now") && page.contains("the columns again"), "{page}");
+    assert!(page.contains("It cannot be undone now") && page.contains("the columns again"), "{page}");
     assert_eq!(study.take_back(outcome), 422);
 
     // The candidate was fitted before the step: without the step and with the column left out it stands again.
     let back = study.store.ledger(study.id).await.expect("the ledger")[0].id;
     let page = study.page(&format!("ledger/{back}"));
-    assert!(page.contains("If it is brought back") && page.contains("Bring it back"), "{page}");
+    assert!(page.contains("If it is redone") && page.contains("Restore it"), "{page}");
     assert_eq!(study.take_back(back), 303);
     let step = study.entry(&step).await;
     let page = study.page(&format!("ledger/{step}"));
-    assert!(page.contains("1 candidate stands again"), "{page}");
+    assert!(page.contains("1 candidate is current again"), "{page}");
     assert_eq!(study.take_back(step), 303);
     let fitted = study.store.model(model).await.expect("the model").fitted_on().expect("its basis");
     assert_eq!(Some(fitted), study.state().await.basis());
     // What was brought back is taken back where it was chosen.
-    assert_eq!(study.take_back(study.entry(&format!("Brought back: {}", choices[2])).await), 422);
+    assert_eq!(study.take_back(study.entry(&format!("Redone: {}", choices[2])).await), 422);
     assert_eq!(study.take_back(left_out), 303);
     // What was done is no choice.
     let begun = study.entry("Study begun").await;
-    assert!(study.page(&format!("ledger/{begun}")).contains("no choice but work that was done"));
+    assert!(study.page(&format!("ledger/{begun}")).contains("This entry is a result, not a choice"));
     assert_eq!(study.take_back(begun), 422);
 }
 
@@ -82,7 +82,7 @@ async fn any_choice_is_taken_back_after_it_was_said_what_follows() {
 async fn points_in_time_are_compared_and_gone_on_from() {
     let study = begun().await;
     assert_eq!(
-        study.post("prepare/column", &[("column", "tenure_months"), ("role", "left out"), ("known_when", "before")]),
+        study.post("prepare/column", &[("column", "tenure_months"), ("role", "excluded"), ("known_when", "before")]),
         303
     );
     let first = study.newest().await.0;
@@ -97,7 +97,7 @@ async fn points_in_time_are_compared_and_gone_on_from() {
     assert!(page.contains("the policy") && !page.contains("the column tenure_months"), "{page}");
     // Whichever stands first, the earlier one is what was before.
     let page = study.page(&format!("ledger/compare?from={priced}&to={first}"));
-    assert!(page.contains("not there") && page.contains("Before: after “"), "{page}");
+    assert!(page.contains("none") && page.contains("Before: after “"), "{page}");
     let page = study.page(&format!("ledger/compare?from={priced}"));
     assert!(page.contains("save rate 0.4") && page.contains("save rate 0.55"), "{page}");
     assert_eq!(study.http.get(&format!("/studies/{}/ledger/compare?from=999999", study.id)).status, 404);
@@ -114,7 +114,7 @@ async fn points_in_time_are_compared_and_gone_on_from() {
     assert!(there.steps.is_empty() && there.policy.is_none() && here.steps.len() == 1 && here.policy.is_some());
     assert_eq!((there.columns, there.outcome), (here.columns, here.outcome));
     let ledger = study.store.ledger(other).await.expect("the ledger");
-    assert!(ledger[0].chosen.starts_with("Went on from") && ledger[0].figure.contains("as it stood after"));
+    assert!(ledger[0].chosen.starts_with("Branched from") && ledger[0].figure.contains("as after"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -175,7 +175,7 @@ async fn a_long_ledger_is_paged() {
 async fn a_ledger_of_an_earlier_version_is_read_and_taken_back_from() {
     let mut study = begun().await;
     for name in ["species", "tenure_months", "fee_rise_pct"] {
-        let fields = [("column", name), ("role", "left out"), ("known_when", "before")];
+        let fields = [("column", name), ("role", "excluded"), ("known_when", "before")];
         assert_eq!(study.post("prepare/column", &fields), 303);
     }
     study.server.kill();

@@ -57,7 +57,7 @@ async fn the_true_rate_is_found_once_those_who_came_late_are_left_aside() {
     let page = study.page("prepare");
     assert!(page.contains("The outcome of every customer counts"), "{page}");
     let form = study.page("prepare?change=window");
-    assert!(form.contains("the records reach to") && form.contains("value=\"2025-12-31\""), "{form}");
+    assert!(form.contains("records until") && form.contains("value=\"2025-12-31\""), "{form}");
 
     let window = [("from", "joined"), ("days", "90"), ("until", "2025-12-31")];
     assert_eq!(study.post("prepare/window", &window), 303);
@@ -65,7 +65,7 @@ async fn the_true_rate_is_found_once_those_who_came_late_are_left_aside() {
     assert!((found - LEAVES).abs() < 0.015, "{found}");
     let page = study.page("prepare");
     assert!(page.contains("Customers count where 90 days from joined had passed by 2025-12-31"), "{page}");
-    assert!(page.contains("whose outcome is not known, or not yet, are left aside"), "{page}");
+    assert!(page.contains("whose outcome is not known, or not yet, are excluded"), "{page}");
     assert!(study.page("ledger").contains("Event: left is “yes”, where 90 days from joined had passed"));
 
     // Nobody who came late is fitted to or judged on, and another event is watched for as long.
@@ -92,9 +92,9 @@ async fn a_window_that_cannot_be_is_refused_and_changes_nothing() {
     let study = begun().await;
     let before = study.state().await;
     for (from, days, until, says) in [
-        ("joined", "ninety", "2025-12-31", "Say in whole days"),
+        ("joined", "ninety", "2025-12-31", "Give the length of the window in whole days"),
         ("joined", "0", "2025-12-31", "A window lasts 1 to"),
-        ("joined", "90", "the end", "Say to which day the records reach"),
+        ("joined", "90", "the end", "Give the last day of the records"),
         ("joined", "90", "2025-02-01", "Nobody was watched for 90 days"),
         ("fee", "90", "2025-12-31", "“fee” holds no dates"),
         ("gone", "90", "2025-12-31", "There is no column called “gone”"),

@@ -65,7 +65,7 @@ async fn a_region_becomes_a_column_and_an_expression_is_mended() {
     browser.click(".region .button").await;
     let region = "risky plan = species = 'cat' AND plan_tier = 'Basic' OR species = 'dog' AND plan_tier = 'Complete'";
     browser.see(".steps", region).await;
-    browser.see(".entries", "validation rows, from which it was not drawn").await;
+    browser.see(".entries", "validation rows, which it was not derived from").await;
 
     // An expression with a mistake, told while it is typed, and mended.
     browser.go(&format!("{study}/prepare/steps?add=derive")).await;
@@ -94,7 +94,7 @@ async fn a_region_becomes_a_column_and_an_expression_is_mended() {
     browser.script("document.querySelector('.choices [name=role]').value = 'left out'").await;
     browser.click(".choices button").await;
     browser.see(".entries li", "clinic: left out").await;
-    browser.see("tr.open .role", "left out").await;
+    browser.see("tr.open .role", "excluded").await;
     browser.press("u").await;
     browser.see(".entries .taken-back", "clinic: left out").await;
     browser.go(&format!("{study}/prepare?column=clinic#open")).await;

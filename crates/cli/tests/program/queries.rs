@@ -80,7 +80,7 @@ async fn a_mistake_is_told_of_the_word_that_is_wrong() {
         }
     }
     let page = plain(&http.submit("/query", &[("sql", "SELECT fees FROM \"Bookings 2026\"")]).text);
-    assert!(page.contains("<mark>fees</mark>") && page.contains("That could not be asked"), "{page}");
+    assert!(page.contains("<mark>fees</mark>") && page.contains("The query failed"), "{page}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -129,7 +129,7 @@ async fn questions_are_off_on_a_database_that_was_not_prepared_unless_that_is_ac
     let http = Http::signed_in(&server, EMAIL);
     let page = http.get("/query").text;
     for says in [
-        "Questions are off",
+        "SQL is off",
         "as a superuser",
         "advisory locks",
         "names of all tables",
@@ -140,7 +140,7 @@ async fn questions_are_off_on_a_database_that_was_not_prepared_unless_that_is_ac
     }
     assert!(server.said().contains("Questions in SQL are off"), "the log says so, too");
     let asked = http.submit("/query", &[("sql", "SELECT 41 + 1 AS n")]);
-    assert!(asked.text.contains("That was not asked") && !asked.text.contains("<td>42"), "{}", asked.text);
+    assert!(asked.text.contains("The query was refused") && !asked.text.contains("<td>42"), "{}", asked.text);
     let store = server.store().await;
     assert_eq!(store.unprotected().await.expect("looked at"), Unprotected::ALL);
     assert!(store.ask(1, "SELECT 1", &LIMITS).await.is_err());

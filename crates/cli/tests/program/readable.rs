@@ -177,10 +177,10 @@ async fn figures_are_explained_with_their_own_counts_at_a_key() {
     for (page, words) in [
         ("drivers", vec!["information value", "uncertain by", rows]),
         ("drivers/together", vec!["bits × 1000"]),
-        ("train", vec!["area under ROC", "of 100 such pairs"]),
-        ("compare", vec!["area under ROC", "KS", "found in first 20 %"]),
+        ("train", vec!["AUC (ROC)", "of 100 such pairs"]),
+        ("compare", vec!["AUC (ROC)", "KS", "recall in first 20 %"]),
         ("compare?measures=probabilities", vec!["log loss", "Brier"]),
-        ("decide/why", vec!["less area under ROC", "dealt out anew"]),
+        ("decide/why", vec!["AUC lost", "shuffled"]),
     ] {
         b.go(&format!("{}/studies/{}/{page}", study.server.url, study.id)).await;
         b.press("m").await;

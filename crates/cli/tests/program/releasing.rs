@@ -324,16 +324,16 @@ async fn customers_who_have_changed_are_noticed_and_promises_are_checked() {
     };
     let page = judged(2, "since.csv", &outcome_csv(&members(3_000, SEED + 5, FIRST_RENEWAL))).await;
     assert!(page.contains("Version 1 on since") && page.contains("3 000 had the event"), "{page}");
-    assert!(!page.contains("Put these customers below the records"), "{page}");
-    assert_eq!(told("version 1 keeps its promise").await, 1);
+    assert!(!page.contains("Append these customers to the records"), "{page}");
+    assert_eq!(told("version 1 performs as at validation").await, 1);
     // Where nearly everybody leaves, it is not; those of the records are passed over.
     let mut gone = members(3_000, SEED + 6, FIRST_RENEWAL + 5_000);
     gone.iter_mut().enumerate().for_each(|(at, member)| member.cancelled |= at % 2 == 0);
     gone.extend(members(2_500, SEED, FIRST_MEMBER));
     let page = judged(3, "after the flood.csv", &outcome_csv(&gone)).await;
-    assert!(page.contains("Put these customers below the records"), "{page}");
+    assert!(page.contains("Append these customers to the records"), "{page}");
     assert!(page.contains("customers were passed over, since the model was fitted to them"), "{page}");
-    assert_eq!(told("promises another number than what happens").await, 1);
+    assert_eq!(told("is not calibrated any more").await, 1);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -353,35 +353,35 @@ async fn a_model_is_carried_elsewhere_and_a_statement_says_what_it_is() {
     study.fitted("neighbours").await;
     let models = study.store.candidates(study.id, &[]).await.expect("models");
     let page = study.page(&format!("forms?model={}", models.last().expect("a model").id));
-    assert!(page.contains("hold the values of known customers"), "{page}");
+    assert!(page.contains("contain the values of known customers"), "{page}");
 
     let page = study.page("statement");
     for says in [
         "Statement: Who will cancel?",
-        "It was never taken away before.",
+        "It was never downloaded before.",
         "Purpose",
         "Exclusions",
         "legacy_ref",
         "Preparation",
         "Method",
-        "area under ROC",
+        "AUC (ROC)",
         "Economics",
-        "The sealed test has not been opened.",
+        "The sealed test set has not been opened.",
         "Fairness",
         "Limits",
         "In use",
         "Release “renewals” answers with version 1.",
         "What was chosen, in order",
-        "Line at",
+        "Cut-off",
     ] {
         assert!(page.contains(says), "{says}: {page}");
     }
     let text = plain(&study.http.get(&format!("/studies/{}/statement.md", study.id)).text);
     assert!(text.starts_with("# Statement: Who will cancel?") && text.contains("## Economics"), "{text}");
-    assert!(text.contains("| area under ROC |") && text.contains("legacy\\_ref"), "{text}");
-    assert!(study.page("statement").contains("Nothing was entered in the ledger since it was last taken."));
+    assert!(text.contains("| AUC (ROC) |") && text.contains("legacy\\_ref"), "{text}");
+    assert!(study.page("statement").contains("No entries in the ledger since it was last downloaded."));
     // What is chosen afterwards is said, and so is that the model is of before.
-    let column = [("column", "plan_tier"), ("role", "left out"), ("known_when", "before")];
+    let column = [("column", "plan_tier"), ("role", "excluded"), ("known_when", "before")];
     assert_eq!(study.post("prepare/column", &column), 303);
     let page = study.page("statement");
     assert!(page.contains("1 thing was entered in the ledger since it was last taken."), "{page}");
@@ -411,7 +411,7 @@ async fn two_versions_share_the_calls_and_a_call_that_is_repeated_gets_the_same_
         let refused = challenge(versions[1].id, wrong);
         assert!(refused.status == 422 && refused.text.contains("0 to 50 of 100 calls"), "{wrong}");
     }
-    assert!(challenge(versions[0].id, "10").text.contains("answers already"));
+    assert!(challenge(versions[0].id, "10").text.contains("is active already"));
     assert_eq!(challenge(999_999, "10").status, 404);
     assert_eq!(challenge(versions[1].id, "30").status, 303);
     assert!(study.page("live").contains("answers 30 of 100 calls"));
@@ -432,5 +432,5 @@ async fn two_versions_share_the_calls_and_a_call_that_is_repeated_gets_the_same_
     let (first, second) = uses().await;
     assert!(first >= challenged as i64 && first + second == 311, "{first} {second}");
     assert_eq!(challenge(versions[1].id, "0").status, 303);
-    assert!((0..40).all(|at| version(at) == 2), "not tried any more");
+    assert!((0..40).all(|at| version(at) == 2), "not on trial any more");
 }

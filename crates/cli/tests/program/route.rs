@@ -47,11 +47,11 @@ async fn from_sign_in_to_the_downloaded_list() {
     b.is_accessible("sign-in").await;
     assert!(!b.text("main").await.contains("demonstration"), "no demo account outside the demonstration");
     b.fill("[name=email]", EMAIL).await;
-    b.fill("[name=password]", "not the password").await;
+    b.fill("[name=password]", "not the current password").await;
     b.click(".sign-in .button").await;
-    b.see(".problem", "do not belong together").await;
+    b.see(".problem", "The address or the password is wrong").await;
     b.sign_in(&server).await;
-    b.see(".empty", "Bring in the records").await;
+    b.see(".empty", "Import the records").await;
     b.is_accessible("the empty start").await;
 
     // Records: preview, accept, columns, rows.
@@ -124,12 +124,9 @@ async fn from_sign_in_to_the_downloaded_list() {
     let expected = by_core(&table, &predictors);
     b.is_accessible("compare").await;
     let sets = [
-        (
-            "who comes first",
-            vec![number::fixed(expected.area_under_roc, 3), number::fixed(expected.average_precision, 3)],
-        ),
-        ("whether probabilities hold", vec![number::fixed(expected.log_loss, 4), number::fixed(expected.brier, 4)]),
-        ("acting on as many", vec![number::percent(expected.accuracy_of_no())]),
+        ("ranking", vec![number::fixed(expected.area_under_roc, 3), number::fixed(expected.average_precision, 3)]),
+        ("calibration", vec![number::fixed(expected.log_loss, 4), number::fixed(expected.brier, 4)]),
+        ("classification at one selection rate", vec![number::percent(expected.accuracy_of_no())]),
     ];
     for ((label, figures), word) in sets.into_iter().zip(["order", "probabilities", "actions"]) {
         b.click(&format!(".views a[href*='measures={word}']")).await;
@@ -142,7 +139,7 @@ async fn from_sign_in_to_the_downloaded_list() {
 
     // Decide: the line by key, by mouse and by typing; the policy kept and confirmed.
     b.press("6").await;
-    b.see("h2", "What each outcome is worth").await;
+    b.see("h2", "Profit of each outcome").await;
     b.is_accessible("decide").await;
     let live = |name: &str| format!("[data-live={name}]");
     let before = b.text(&live("acted")).await;
@@ -170,7 +167,7 @@ async fn from_sign_in_to_the_downloaded_list() {
     b.click("[data-keep]").await;
     b.see(".entries li:first-child", "Line at P ≥ 0.250").await;
     b.click(".confirm .button-quiet").await;
-    b.see(".confirm", "the sealed test found").await;
+    b.see(".confirm", "on the sealed test set").await;
     assert!(b.text("main").await.contains("opened 1 time"), "openings are counted");
 
     // Lists: match, score, download; the same probabilities as the command line gives.
@@ -223,6 +220,6 @@ async fn from_sign_in_to_the_downloaded_list() {
     // The Back key, and the keys shown.
     b.client.back().await.expect("back");
     b.press("?").await;
-    b.see("dialog[open]", "take back the newest choice").await;
+    b.see("dialog[open]", "undo the newest choice").await;
     b.close().await;
 }

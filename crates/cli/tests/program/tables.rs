@@ -36,7 +36,7 @@ async fn odd_rows_are_shown_and_meanings_stay_with_every_version() {
     let page = http.get(&format!("/tables/{second}")).text;
     assert!(page.contains("euros a year, &#60;gross&#62;"), "{page}");
     let odd = plain(&http.get(&format!("/tables/{second}?view=unlike")).text);
-    assert!(odd.contains("No row says the same as another") && odd.contains("No row stands out"), "{odd}");
+    assert!(odd.contains("No row duplicates another") && odd.contains("No unusual rows"), "{odd}");
 
     let b = Browser::open().await;
     b.sign_in(&server).await;

@@ -30,7 +30,7 @@ impl<'a> Reader<'a> {
     }
 
     fn leaves_out(&self, column: &str) -> Answer {
-        self.sends("prepare/column", &[("column", column), ("role", "left out"), ("known_when", "before")])
+        self.sends("prepare/column", &[("column", column), ("role", "excluded"), ("known_when", "before")])
     }
 }
 
@@ -84,7 +84,7 @@ async fn nobody_overwrites_what_they_have_not_seen() {
     assert_eq!(one.sends("decide", &[("save_rate", "40")]).status, 303);
     assert_eq!(other.sends("decide", &[("save_rate", "50")]).status, 409);
     assert_eq!(
-        other.sends("prepare/column", &[("column", "clinic"), ("role", "left out"), ("known_when", "before")]).status,
+        other.sends("prepare/column", &[("column", "clinic"), ("role", "excluded"), ("known_when", "before")]).status,
         303
     );
     // A revision that never was is no way round the proof.

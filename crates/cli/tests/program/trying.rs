@@ -19,10 +19,10 @@ async fn amounts_by_customer_a_budget_and_a_customer_who_is_changed() {
     b.see("[data-problem]", "There is no column “anual_fee”").await;
     b.fill("[name=value_kept]", "0.8 * annual_fee").await;
     b.see(".mean", "on average").await;
-    b.see("[data-rules]", "each customer by their own gain").await;
+    b.see("[data-rules]", "each customer by their own incremental profit").await;
     // The richer rule is taken, and a budget typed.
     b.click("[data-rules] tr:nth-child(5) a").await;
-    b.see("[data-live=first]", "those who gain most").await;
+    b.see("[data-live=first]", "highest incremental profit").await;
     b.click("summary:has(+ label [name=most_customers])").await;
     b.fill("[name=most_money]", "900").await;
     b.see_element("[data-thousand] .beyond").await;
@@ -34,14 +34,14 @@ async fn amounts_by_customer_a_budget_and_a_customer_who_is_changed() {
     b.click(".views a[href$='decide/why']").await;
     b.see("h1", "What does scorecard go by?").await;
     b.click(".why-tools .button").await;
-    b.see("h1", "It leans on").await;
-    b.is_accessible("what it goes by").await;
+    b.see("h1", "Most important: ").await;
+    b.is_accessible("importance").await;
     b.click(".leaning tbody tr:nth-child(2) a").await;
-    b.see(".effect figcaption, .effect .finding", "what the model says on average goes from").await;
+    b.see(".effect figcaption, .effect .finding", "Partial dependence on").await;
     b.click("[name=across] option:nth-child(3)").await;
     b.click("[name=down] option:nth-child(2)").await;
     b.click(".any-pair button").await;
-    b.see(".pair-map figcaption", "Said on average by").await;
+    b.see(".pair-map figcaption", "Partial dependence on").await;
 
     // What that means for groups, and the sheet to sign.
     b.click(".views a[href$='decide/groups']").await;
@@ -65,7 +65,7 @@ async fn amounts_by_customer_a_budget_and_a_customer_who_is_changed() {
     let fee = "[aria-label=annual_fee]";
     b.fill(fee, "60").await;
     b.press("\u{e004}").await;
-    b.see("h1", "leave them alone").await;
+    b.see("h1", "do not act").await;
     b.see(".account-of small", "was").await;
     // The Back key brings back what was there.
     b.client.back().await.expect("back");

@@ -92,12 +92,12 @@ async fn whom_to_ring(hands: &Hands, study: i64) {
     hands.take("[data-keep]:enabled").await;
     b.see("[data-keep]", "Policy kept").await;
     b.press("u").await;
-    b.see(".entries .taken-back", "Line at").await;
+    b.see(".entries .taken-back", "Cut-off").await;
     assert_eq!(first_number(&plain(&b.see("h1", "Make the offer to").await)), customers, "as it was");
 
     // Why, and about whom.
     hands.take(".views a[href$='decide/why']").await;
-    b.see("h1", "It leans on months_since_visit most").await;
+    b.see("h1", "Most important: months_since_visit").await;
     hands.take(".views a[href$='decide/groups']").await;
     b.see("h1", "owner_age_band").await;
     hands.stop(7).await;
@@ -106,7 +106,7 @@ async fn whom_to_ring(hands: &Hands, study: i64) {
     assert!(first_number(&acted).abs_diff(customers) < 120, "{acted}: about as many as were decided on, {customers}");
     hands.take("#campaign a").await;
     b.see("h1", "of those acted on").await;
-    b.see(".lead", "Acting brought").await;
+    b.see(".lead", "against no action").await;
 }
 
 /// Whom to decline: two lines, and a customer who is changed until somebody else decides.
@@ -126,7 +126,7 @@ async fn whom_to_decline(hands: &Hands, study: i64) {
     let after = plain(&b.see("h1", "would have defaulted").await);
     assert_ne!(before, after, "the account follows");
     hands.stop(3).await;
-    b.see("h1", "columns go in").await;
+    b.see("h1", "predictors").await;
     hands.take("a[href$='prepare/cautions']").await;
     b.see(".left-out", "past approvals only").await;
 }
@@ -156,7 +156,7 @@ async fn whom_to_write_to(hands: &Hands, study: i64) {
     assert!(first_number(&acted).abs_diff(first_number(&decided)) < 200, "{acted} {decided}");
     hands.take("#campaign a").await;
     let came = plain(&b.see("h1", "More of those acted on answered").await);
-    assert!(came.contains("points more"), "{came}");
+    assert!(came.contains("effect, points"), "{came}");
     hands.stop(8).await;
     b.see("h1", "Nothing is released yet").await;
 }
@@ -171,7 +171,7 @@ async fn somebody_new_takes_the_ten_steps_and_answers_three_questions() {
     b.fill("[name=email]", "analyst@osiervale.example").await;
     b.fill("[name=password]", "willow-and-reed").await;
     b.click(".sign-in .button").await;
-    b.see(".walk", "Ten steps lead through the demonstration").await;
+    b.see(".walk", "A tour of ten steps leads through the demonstration").await;
     for step in 1..=10 {
         b.click(".walk .button-quiet").await;
         b.see(".walk strong", &format!("{step} of 10")).await;

@@ -51,7 +51,7 @@ async fn an_import_is_there_whole_or_not_at_all() {
     let rows = 160_000;
     let bytes = pronoia_demo::renewals_csv(&members(rows, SEED, FIRST_MEMBER));
     let upload = scanned(&server, &store, workspace, "many.csv", &bytes).await;
-    let job = store.enqueue_once(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    let job = store.enqueue_once(workspace, None, "Importing", &Work::Import { upload }).await.expect("a job");
     running_past(&store, workspace, job, 0.15).await;
     server.kill();
     assert!(store.tables(workspace).await.expect("tables").is_empty(), "nothing half-made is visible");
@@ -72,7 +72,7 @@ async fn a_study(server: &Server) -> (Store, i64, i64) {
     let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
     let bytes = pronoia_demo::outcome_csv(&members(20_000, SEED, FIRST_MEMBER));
     let upload = scanned(server, &store, workspace, "members.csv", &bytes).await;
-    let import = store.enqueue_once(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    let import = store.enqueue_once(workspace, None, "Importing", &Work::Import { upload }).await.expect("a job");
     assert_eq!(finished(&store, workspace, import).await.state, "done");
     let table = store.upload(workspace, upload).await.expect("the upload").table_id.expect("a table");
     let study = store
@@ -175,7 +175,7 @@ async fn a_job_that_is_cancelled_stops_and_leaves_nothing() {
     let workspace = store.create_account("a@example.org", "a long enough password", "W", false).await.expect("made");
     let bytes = pronoia_demo::renewals_csv(&members(160_000, SEED, FIRST_MEMBER));
     let upload = scanned(&server, &store, workspace, "many.csv", &bytes).await;
-    let job = store.enqueue_once(workspace, None, "Bringing in", &Work::Import { upload }).await.expect("a job");
+    let job = store.enqueue_once(workspace, None, "Importing", &Work::Import { upload }).await.expect("a job");
     running_past(&store, workspace, job, 0.05).await;
     let asked = std::time::Instant::now();
     store.cancel_job(workspace, job).await.expect("asked");

@@ -91,7 +91,7 @@ async fn a_warehouse_is_entered_looked_at_and_read_in_a_browser() {
         ("port", begun.details.port.to_string().as_str()),
         ("database", begun.details.database.as_str()),
         ("account", begun.details.account.as_str()),
-        ("password", "not the password"),
+        ("password", "not the current password"),
     ] {
         browser.see_element(".source-form").await;
         browser.fill(&format!(".source-form [name={field}]"), value).await;
@@ -110,7 +110,7 @@ async fn a_warehouse_is_entered_looked_at_and_read_in_a_browser() {
     browser.see("h1", "Warehouse. The first 50 rows").await;
     browser.is_accessible("the first rows of a database's table").await;
     browser.click(".keep-answer .button").await;
-    browser.see("h2", "How it is understood").await;
+    browser.see("h2", "Detected columns").await;
     browser.click(".heading-action .button").await;
     browser.see("h1", "400 customers in members").await;
     browser.see(".lead", "read from Warehouse with “SELECT * FROM care.members”").await;

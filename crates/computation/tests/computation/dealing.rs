@@ -157,7 +157,7 @@ fn another_seed_deals_otherwise_and_what_cannot_be_is_refused_in_words() {
     let few = SplitPlan::default()
         .deal(&empty(), &[vec![Some(false); 90], vec![Some(true); 2]].concat())
         .expect_err("two events");
-    assert!(few.to_string().contains("Bring more rows"), "{few}");
+    assert!(few.to_string().contains("Import more rows"), "{few}");
 }
 
 #[test]

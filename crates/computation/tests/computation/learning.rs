@@ -193,7 +193,7 @@ fn a_case_weight_counts_as_so_many_rows() {
     assert_eq!(a.rows, rows.iter().filter(|r| *r % 4 != 0).count() as u64);
     let refused =
         Model::fit(&weighed, &Basis { weight: Some("x".into()), ..plain.clone() }, &rows, &settings, 1, &Unwatched);
-    assert!(refused.expect_err("weights below 0").to_string().contains("is no weight"));
+    assert!(refused.expect_err("weights below 0").to_string().contains("is not a weight"));
     // Trees meet the same totals: on average their probabilities are the weighted rate.
     let boosted = Settings::of_family("boosted").expect("a family");
     let model = Model::fit(&weighed, &basis, &rows, &boosted, 1, &Unwatched).expect("a model");

@@ -215,9 +215,9 @@ fn offers_that_cannot_stand_beside_each_other_are_refused_in_words() {
     let said = refused(&churn, vec![offer("Gift", &[])]);
     assert!(said.contains("Two offers are called “Gift”"), "{said}");
     let said = refused(&churn, vec![offer("letter", &[("value_kept", 3.0)])]);
-    assert!(said.contains("“A kept customer, a year” cannot differ between offers"), "{said}");
+    assert!(said.contains("“Margin of a customer, a year” cannot differ between offers"), "{said}");
     let said = refused(&churn, vec![offer("letter", &[("save_rate", 1.4)])]);
-    assert!(said.contains("“letter”: “The offer keeps a leaver”") && said.contains("140"), "{said}");
+    assert!(said.contains("“letter”: “Save rate”") && said.contains("140"), "{said}");
     let said = refused(&Economics::usual(Question::Credit).chosen(), vec![letter()]);
     assert!(said.contains("approved or declined"), "{said}");
     let said = refused(&churn, (0..8).map(|at| offer(&format!("letter {at}"), &[])).collect());

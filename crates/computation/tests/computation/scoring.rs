@@ -87,7 +87,7 @@ fn everything_out_of_the_ordinary_is_counted() {
     let plan = remarks(&report, "plan");
     assert!(plan.contains("2 rows hold a value never seen in training: “Platinum”"), "{plan}");
     let fee = remarks(&report, "Annual Fee");
-    assert!(fee.contains("1 value is not a number") && fee.contains("2 rows lie well outside the 100 to 299"), "{fee}");
+    assert!(fee.contains("1 value is not a number") && fee.contains("2 rows lie far outside the 100 to 299"), "{fee}");
     assert!(remarks(&report, "district").contains("“999”"));
 }
 
@@ -150,7 +150,7 @@ fn what_was_said_about_columns_holds_and_nothing_is_a_value_too() {
     let (report, columns) = match_list(&model, &[], &list, &answers);
     assert!(report.is_complete() && report.unused == ["id"], "{report:?}");
     assert_eq!(report.inputs[0].paired, Paired::Said("yearly price".into()));
-    assert!(remarks(&report, "district").contains("nobody has a value"));
+    assert!(remarks(&report, "district").contains("missing for everybody"));
     let renamed = table("id,Annual Fee,plan,district\nx1,150,Plus,\nx2,160,Basic,\n");
     let (_, own) = matched(&model, &renamed);
     let told = |columns: &Table| model.probabilities(columns, &[0, 1]).expect("scores");
@@ -411,7 +411,7 @@ proptest! {
         let remarks = scored.table.column(REMARK).expect("remarks");
         for row in all.into_iter().filter(|&row| suppressed[row]) {
             prop_assert_eq!(found[row].as_deref(), Some("leave"));
-            prop_assert!(remarks.text(row).expect("said").starts_with("not to be contacted"));
+            prop_assert!(remarks.text(row).expect("said").starts_with("opted out"));
         }
         prop_assert_eq!(scored.account.acted, alone.account.acted);
         prop_assert_eq!(scored.account.suppressed, suppressed.iter().filter(|s| **s).count() as u64);

@@ -196,7 +196,7 @@ fn steps_that_do_not_suit_their_column_are_refused_in_words() {
         (Action::Derive { name: of("fee"), expression: of("1") }, "already"),
         (Action::Derive { name: of(" "), expression: of("1") }, "name"),
         (Action::Filter { condition: of("fee + 1") }, "true or false"),
-        (Action::Encode { column: of("fee"), encoder: Encoder::TargetMean }, "cut a number into bands first"),
+        (Action::Encode { column: of("fee"), encoder: Encoder::TargetMean }, "bin a number first"),
         (Action::Ordered { column: of("plan"), order: vec![of("A")] }, "at least two different values"),
         (Action::Ordered { column: of("plan"), order: vec![of("A"), of("A")] }, "at least two different values"),
         (Action::Standardise { column: of("plan") }, "for numbers"),

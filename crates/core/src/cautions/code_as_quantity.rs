@@ -44,9 +44,9 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             (is_code && !remedy.is_taken(seen.state)).then(|| Caution {
                 rule: CautionKind::CodeAsQuantity,
                 about: column.name.clone(),
-                heading: format!("{} is read as an amount", column.name),
+                heading: format!("{} is read as a quantity", column.name),
                 evidence: format!(
-                    "It has {} different whole numbers from {} to {}, and its name says that they are names: {} is not a little more than {}.",
+                    "It has {} different whole numbers from {} to {}, and its name says that they are codes: {} is not a little more than {}.",
                     count(profile.distinct),
                     plain(figures.min),
                     plain(figures.max),

@@ -32,9 +32,9 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             cautions.push(Caution {
                 rule: CautionKind::CopyOfOutcome,
                 about: column.name.clone(),
-                heading: format!("{} says the same as {}", column.name, outcome.column),
+                heading: format!("{} is a copy of {}", column.name, outcome.column),
                 evidence: format!(
-                    "In {} of {} training rows its value alone says what {} says.",
+                    "In {} of {} training rows its value alone determines {}.",
                     count(agreeing),
                     count(rows),
                     outcome.column

@@ -20,9 +20,9 @@ pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
     Some(Caution {
         rule: CautionKind::FewEvents,
         about: candidate.name.into(),
-        heading: format!("{}: judged on few events", candidate.name),
+        heading: format!("{}: evaluated on few events", candidate.name),
         evidence: format!(
-            "Of {} customers that it is judged on, {} had the event and {} had not: every single one of the rarer moves a curve by {}. Its shape says little.",
+            "Of {} customers that it is evaluated on, {} had the event and {} had not: each one of the rarer class moves a curve by {}. Its shape is uncertain.",
             count(evaluation.rows),
             count(evaluation.events),
             count(others),

@@ -35,9 +35,9 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             cautions.push(Caution {
                 rule: CautionKind::GroupAverage,
                 about: column.name.clone(),
-                heading: format!("{} may hold the outcome", column.name),
+                heading: format!("{} may contain the outcome (target leakage)", column.name),
                 evidence: format!(
-                    "It is the same for all customers of one {}, and follows their event rates (correlation {} over the groups, training rows): it looks like an average taken with the outcomes in it.",
+                    "It is the same for all customers of one {}, and follows their event rates (correlation {} over the groups, training rows): it looks like an average that was computed from the outcomes.",
                     by.name,
                     fixed(correlation, 2)
                 ),

@@ -23,16 +23,16 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             let pairs = (area * 100.0).round();
             let rows = pronoia_data::number::count(event.len() as u64);
             let doubt = if area > DOUBTED {
-                "Few things that are known before a decision tell so much"
+                "Few columns that are known before a decision predict so much"
             } else {
                 "Its name says that it may have been written afterwards, and nobody has said when it was known"
             };
             Caution {
                 rule: CautionKind::KnownAfterwards,
                 about: choice.name.clone(),
-                heading: format!("{} may be known only afterwards", choice.name),
+                heading: format!("Possible leakage: {} may be known only afterwards", choice.name),
                 evidence: format!(
-                    "By itself it orders {pairs:.0} of 100 pairs of customers rightly (cross-validated on {rows} training rows). {doubt}."
+                    "By itself it ranks {pairs:.0} of 100 pairs of customers correctly (AUC, cross-validated on {rows} training rows). {doubt}."
                 ),
                 remedy: Remedy::LeaveOut { column: choice.name.clone() },
             }

@@ -15,12 +15,12 @@ pub fn left_out(state: &StudyState, drivers: &Drivers) -> Option<String> {
         .columns
         .iter()
         .filter(|d| d.believed && out(&d.column))
-        .map(|d| format!("{} ({} of what there is to know)", d.column, percent(d.share)))
+        .map(|d| format!("{} ({} of the outcome entropy)", d.column, percent(d.share)))
         .collect();
     let more = left.len().saturating_sub(MOST);
     let named = left.into_iter().take(MOST).collect::<Vec<_>>().join(", ");
     let more = if more > 0 { format!(" and {more} more") } else { String::new() };
     (!named.is_empty()).then(|| {
-        format!("No model was shown {named}{more}. That a column is not among the influences does not mean that it does not matter.")
+        format!("Excluded from the models: {named}{more}. A column without importance here may matter all the same.")
     })
 }

@@ -68,82 +68,87 @@ const fn mistake(what: &'static str, answers: &'static [Answer]) -> Mistake {
 /// All of them; the first is number 1.
 pub const MISTAKES: [Mistake; 38] = [
     mistake(
-        "Rows are drawn again, passed over or made up before the split",
-        &[CannotBe("balancing is handed the rows of a fit, after the split, and sees no others")],
+        "Rows are oversampled, undersampled or synthesised before the split",
+        &[CannotBe("balancing is applied to the rows of a fit, after the split, and to no others")],
     ),
     mistake(
-        "Filling, scaling or encoding is fitted to rows that judge later",
+        "Imputation, scaling or encoding is fitted to rows of the validation or test set",
         &[CannotBe("a preparation is fitted with the model, to its rows, and travels with it")],
     ),
     mistake(
-        "Made-up rows lie between a yes and a no, or between two categories",
-        &[CannotBe("a made-up row takes each category and each yes or no from a real one")],
+        "Synthetic rows lie between a yes and a no, or between two categories",
+        &[CannotBe("a synthetic row takes each category and each yes or no from a real one")],
     ),
     mistake(
         "Probabilities stay distorted after balancing",
-        &[CannotBe("a balanced model is corrected on training rows that were left as they are")],
+        &[CannotBe("a balanced model is calibrated on training rows as they are")],
     ),
-    mistake("A column is used that is known only afterwards", &[Raised(CautionKind::KnownAfterwards)]),
+    mistake("A column is used that is known only afterwards (leakage)", &[Raised(CautionKind::KnownAfterwards)]),
     mistake(
         "The outcome, or a copy of it, is used as a column",
-        &[CannotBe("the outcome itself never goes in, and no step reads it"), Raised(CautionKind::CopyOfOutcome)],
+        &[
+            CannotBe("the outcome itself is never a predictor, and no step reads it"),
+            Raised(CautionKind::CopyOfOutcome),
+        ],
     ),
-    mistake("A group’s average holds the outcome", &[Raised(CautionKind::GroupAverage)]),
-    mistake("A column is used that cannot tell the next customer", &[Raised(CautionKind::NoInformation)]),
-    mistake("Codes are read as amounts", &[Raised(CautionKind::CodeAsQuantity)]),
+    mistake("A group average contains the outcome (target leakage)", &[Raised(CautionKind::GroupAverage)]),
+    mistake("A column is used that carries no information", &[Raised(CautionKind::NoInformation)]),
+    mistake("Codes are read as quantities", &[Raised(CautionKind::CodeAsQuantity)]),
     mistake(
         "Categories become arbitrary numbers",
-        &[CannotBe("a category becomes one indicator for each value, or a number learned from the outcome on request")],
+        &[CannotBe("a category becomes one indicator for each value, or on request a target encoding")],
     ),
     mistake(
         "Accuracy is read where one class is rare",
-        &[SaidAt(Stop::Compare, "accuracy stands beside that of saying no to everybody")],
+        &[SaidAt(Stop::Compare, "accuracy is shown with that of predicting “no” for everybody")],
     ),
     mistake(
         "Accuracy, precision and the like are taken for one another",
-        &[CannotBe("every measure is spelled out from its counts, in the words of the question")],
+        &[CannotBe("every measure is explained from its counts, in the words of the question")],
     ),
     mistake(
-        "A model is used that was never judged",
+        "A model is used that was never evaluated",
         &[
-            CannotBe("every candidate is judged on rows that it was not fitted to"),
+            CannotBe("every candidate is evaluated on rows that it was not fitted to"),
             SaidAt(Stop::Lists, "the match report says which customers the model was fitted to"),
         ],
     ),
     mistake(
-        "Figures of training rows are read as what to expect",
-        &[CannotBe("figures are of held-out rows; those of training rows stand beside them, so called")],
+        "Figures of training rows are read as performance to expect",
+        &[CannotBe(
+            "figures are of validation rows or out-of-fold; those of training rows stand beside them, labelled",
+        )],
     ),
     mistake(
-        "Model and line are chosen on the last test",
-        &[CannotBe("test rows are sealed until a policy is kept, and every opening is counted")],
+        "Model and cut-off are chosen on the test set",
+        &[CannotBe("the test set is sealed until a policy is kept, and every opening is counted")],
     ),
     mistake(
-        "A difference between two models is chance",
-        &[SaidAt(Stop::Compare, "two candidates are compared with an interval on the same customers")],
+        "A difference between two models is due to chance",
+        &[SaidAt(Stop::Compare, "two candidates are compared on the same customers with a confidence interval")],
     ),
     mistake(
-        "A line at one half that nobody chose, or in the wrong direction",
-        &[CannotBe("a line is proposed from what outcomes are worth, and always said as a sentence")],
+        "A cut-off at one half that nobody chose, or in the wrong direction",
+        &[CannotBe("a cut-off is proposed from the profit of each outcome, and always stated as a sentence")],
     ),
     mistake("Scores are read as probabilities", &[Raised(CautionKind::Uncalibrated)]),
     mistake(
         "Coefficients are compared without their units",
-        &[CannotBe("they are told per realistic step of each column, with intervals")],
+        &[CannotBe("they are given per realistic step of each column, with confidence intervals")],
     ),
     mistake(
-        "What goes together is told as a cause",
-        &[CannotBe("sentences say what goes with the outcome, and never what brings it about")],
+        "Association is reported as causation",
+        &[CannotBe("sentences state associations with the outcome, never causes")],
     ),
     mistake(
-        "Influence is read as if nothing had been left out",
-        &[SaidAt(Stop::Compare, "what was left out stands beside what the model goes by")],
+        "Importance is read as if no column had been excluded",
+        &[SaidAt(Stop::Compare, "excluded columns are listed beside the importance")],
     ),
-    mistake("The top of one tree is taken as what matters most", &[Raised(CautionKind::UnstableTree)]),
-    mistake("A column is confirmed by the rows that it was drawn from", &[Raised(CautionKind::Unconfirmed)]),
+    mistake("The first split of one tree is taken as what matters most", &[Raised(CautionKind::UnstableTree)]),
+    mistake("A derived column is confirmed on the rows that it was derived from", &[Raised(CautionKind::Unconfirmed)]),
     mistake(
-        "Preparation is repeated by hand on the list",
-        &[CannotBe("the model takes its preparation along, to lists, programs and other forms")],
+        "Preparation is repeated by hand on the list to score",
+        &[CannotBe("the model carries its preparation to lists, API and exports")],
     ),
     mistake(
         "The columns of a list do not match",
@@ -153,43 +158,52 @@ pub const MISTAKES: [Mistake; 38] = [
         "Customers are scored whom the model was fitted to",
         &[SaidAt(Stop::Lists, "the match report counts them, and marks each on request")],
     ),
-    mistake("Rows are dealt out by lot although time matters", &[Raised(CautionKind::TimeMatters)]),
+    mistake("Rows are split at random although time matters", &[Raised(CautionKind::TimeMatters)]),
     mistake(
-        "The outcome is the wrong way round",
+        "The outcome is coded the wrong way round",
         &[
             Raised(CautionKind::ReversedOutcome),
-            SaidAt(Stop::Train, "a candidate that orders customers the wrong way is told from chance"),
+            SaidAt(Stop::Train, "a candidate whose AUC is below 0.5 by more than chance raises a caution"),
         ],
     ),
     mistake(
-        "Sensitive attributes, or what stands in for them, are used unexamined",
-        &[Raised(CautionKind::StandIn), SaidAt(Stop::Decide, "groups are compared by how the policy treats them")],
+        "Sensitive attributes, or proxies for them, are used unexamined",
+        &[
+            Raised(CautionKind::StandIn),
+            SaidAt(Stop::Decide, "groups are compared by selection rate, precision, recall and calibration"),
+        ],
     ),
     mistake(
         "A customer is imagined who cannot be",
         &[SaidAt(Stop::Decide, "values that never occur together are marked")],
     ),
     mistake(
-        "Parts of dates that mean nothing go in",
-        &[CannotBe("what dates could tell is proposed, and made on request only")],
+        "Meaningless parts of dates are predictors",
+        &[CannotBe("columns from dates are proposed, and made on request only")],
     ),
     mistake("A curve is read closely where events are few", &[Raised(CautionKind::FewEvents)]),
     mistake(
-        "More rows are believed to help",
-        &[SaidAt(Stop::Compare, "a closer look fits a candidate to fewer rows and says what more of them would bring")],
+        "More rows are assumed to help",
+        &[SaidAt(
+            Stop::Compare,
+            "a learning curve fits a candidate to fewer rows and shows what more of them would bring",
+        )],
     ),
     mistake(
-        "Something is concluded from made-up records",
-        &[CannotBe("made-up records carry a badge on every page, and files and statements say so")],
+        "Conclusions are drawn from demo data",
+        &[CannotBe("demo data carry a badge on every page, and files and statements say so")],
     ),
     mistake("A customer is on both sides of the split", &[Raised(CautionKind::RepeatedCustomers)]),
     mistake(
-        "A join multiplies or loses customers",
+        "A join duplicates or loses customers",
         &[SaidAt(Stop::Records, "keys and rows are counted before it runs")],
     ),
     mistake(
         "A decision pays only because one assumption is rosy",
-        &[SaidAt(Stop::Decide, "each assumption is told with the value at which acting stops to pay")],
+        &[SaidAt(Stop::Decide, "each assumption is shown with its break-even value")],
     ),
-    mistake("A campaign is judged without a control group", &[SaidAt(Stop::Lists, "without one, no effect is told")]),
+    mistake(
+        "A campaign is evaluated without a control group",
+        &[SaidAt(Stop::Lists, "without one, no effect is reported")],
+    ),
 ];

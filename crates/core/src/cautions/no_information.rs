@@ -24,7 +24,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             Caution {
                 rule: CautionKind::NoInformation,
                 about: choice.name.clone(),
-                heading: format!("{} cannot tell customers apart", choice.name),
+                heading: format!("{} carries no information", choice.name),
                 evidence: format!("{}.{figures}", capital(&choice.reason)),
                 remedy: Remedy::LeaveOut { column: choice.name.clone() },
             }

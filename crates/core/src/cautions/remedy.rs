@@ -49,15 +49,15 @@ impl Remedy {
     /// What it does, on a button.
     pub fn words(&self) -> String {
         match self {
-            Self::LeaveOut { .. } => "Leave it out".into(),
+            Self::LeaveOut { .. } => "Exclude it".into(),
             Self::ReadAsCode { .. } => "Read it as a code".into(),
-            Self::SplitByTime { .. } => "Judge on the newest".into(),
+            Self::SplitByTime { .. } => "Split by time".into(),
             Self::KeepTogether { .. } => "Keep them together".into(),
             Self::OtherEvent { event } => format!("Make “{event}” the event"),
-            Self::CrossValidate => "Judge every row in turn".into(),
+            Self::CrossValidate => "Use cross-validation".into(),
             Self::Calibrate => "Fit it again, calibrated".into(),
-            Self::FitForest => "Fit many trees".into(),
-            Self::Retire => "Take it off the list".into(),
+            Self::FitForest => "Fit a forest".into(),
+            Self::Retire => "Remove it".into(),
         }
     }
 

@@ -27,9 +27,9 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             cautions.push(Caution {
                 rule: CautionKind::RepeatedCustomers,
                 about: column.name.clone(),
-                heading: format!("{} customers stand on both sides", count(torn as u64)),
+                heading: format!("{} customers are on both sides of the split", count(torn as u64)),
                 evidence: format!(
-                    "Of {} customers named by {}, {} have several rows; {} of them are both learned from and judged.",
+                    "Of {} customers identified by {}, {} have several rows; {} of them are in the training set and in the rows for evaluation.",
                     count(parts.len() as u64),
                     column.name,
                     count(several as u64),

@@ -28,9 +28,9 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             cautions.push(Caution {
                 rule: CautionKind::StandIn,
                 about: column.name.clone(),
-                heading: format!("{} stands in for {}", column.name, attribute.name),
+                heading: format!("{} is a proxy for {}", column.name, attribute.name),
                 evidence: format!(
-                    "It tells {} of what there is to know of {} (mutual information over entropy, training rows), which is not to decide.",
+                    "It explains {} of the entropy of {} (mutual information over entropy, training rows), a sensitive attribute.",
                     percent(share),
                     attribute.name
                 ),

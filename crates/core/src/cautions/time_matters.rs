@@ -51,7 +51,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             about: column.name.clone(),
             heading: format!("The event rate changes with {}", column.name),
             evidence: format!(
-                "Of the earliest eighth of training rows, from {}, {} had the event; of the latest, up to {}, {}. Chance alone would do this in fewer than 1 of 1 000 tables.",
+                "Of the earliest eighth of training rows, from {}, {} had the event; of the latest, up to {}, {}. Significant: p < 0.001.",
                 day(0),
                 percent(first.rate()),
                 day(dated.len() - 1),

@@ -29,14 +29,14 @@ pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
     Some(Caution {
         rule: CautionKind::Uncalibrated,
         about: candidate.name.into(),
-        heading: format!("{}: its probabilities do not hold", candidate.name),
+        heading: format!("{}: not calibrated", candidate.name),
         evidence: format!(
-            "In {failed} of {} groups of customers what was said lies outside what happened. Of {} customers it said {} on average, and {} had the event.{}",
+            "In {failed} of {} groups of customers the mean predicted probability lies outside the 95 % CI of the observed rate. For {} customers the mean predicted probability is {}, and {} had the event.{}",
             groups.len(),
             count(worst.rows),
             percent(worst.mean_probability),
             percent(worst.rate()),
-            if calibrated { " It is calibrated, on rows that these are not like." } else { "" }
+            if calibrated { " It is calibrated, on rows that differ from these." } else { "" }
         ),
         remedy: if calibrated { Remedy::Retire } else { Remedy::Calibrate },
     })

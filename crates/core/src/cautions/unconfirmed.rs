@@ -37,9 +37,9 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
             (differed && enough && !holds).then(|| Caution {
                 rule: CautionKind::Unconfirmed,
                 about: column.name.clone(),
-                heading: format!("{} does not hold on other rows", column.name),
+                heading: format!("{} is not confirmed on validation rows", column.name),
                 evidence: format!(
-                    "On training rows {} of those inside had the event, against {} outside; on validation rows {} against {}, which chance explains.",
+                    "On training rows the event rate is {} inside and {} outside; on validation rows {} and {}, no significant difference.",
                     percent(inside.rate()),
                     percent(out.rate()),
                     percent(inside_later.rate()),

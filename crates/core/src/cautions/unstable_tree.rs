@@ -23,11 +23,11 @@ pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
     Some(Caution {
         rule: CautionKind::UnstableTree,
         about: candidate.name.into(),
-        heading: format!("{}: its first question changes with the rows", candidate.name),
+        heading: format!("{}: its first split is unstable", candidate.name),
         evidence: format!(
-            "Of {} trees on other draws of the same rows, {times} ask about {column} first; {}.",
+            "Of {} trees on bootstrap samples of the same rows, {times} split by {column} first; {}.",
             first.draws,
-            if others.is_empty() { "the others ask nothing".into() } else { others.join(", ") }
+            if others.is_empty() { "the others have no split".into() } else { others.join(", ") }
         ),
         remedy: Remedy::FitForest,
     })

@@ -14,7 +14,7 @@ pub fn worse_than_chance(evaluation: &Evaluation) -> Option<String> {
     let variance = (area * (1.0 - area) + squares) / (events * others);
     (area + 2.0 * variance.max(0.0).sqrt() < 0.5).then(|| {
         format!(
-            "On {} rows it had not seen, its area under ROC is {}: it orders customers the wrong way round, which chance does not explain. The outcome may be coded the other way in a part of the records.",
+            "On {} rows that it was not fitted to, its AUC (ROC) is {}, below 0.5 by more than chance: it ranks customers the wrong way round. The outcome may be coded the other way in a part of the records.",
             count(evaluation.rows),
             fixed(area, 3)
         )

@@ -89,7 +89,7 @@ impl Influence {
         let mut found = Vec::new();
         for (at, column) in columns.iter().enumerate() {
             progress.go_on()?;
-            progress.tell(&format!("Dealing out {column}"), at as f64 / columns.len() as f64);
+            progress.tell(&format!("Shuffling {column}"), at as f64 / columns.len() as f64);
             let dealt: Vec<Vec<f64>> = (0..SHUFFLES)
                 .into_par_iter()
                 .map(|shuffle| {

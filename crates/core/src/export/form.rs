@@ -60,9 +60,11 @@ impl Form {
     /// What it is for, in a sentence.
     pub fn about(self) -> &'static str {
         match self {
-            Self::Pmml => "An XML document that scoring engines of banks and insurers read.",
-            Self::Onnx => "A binary file that runtimes in most languages compute with, on a server or a telephone.",
-            Self::Json => "The definitions one by one, for a program of your own; its schema is published.",
+            Self::Pmml => {
+                "An XML document that scoring engines of banks and insurers read (predictive model markup language)."
+            }
+            Self::Onnx => "A binary file that runtimes in most languages compute with, on a server or a phone.",
+            Self::Json => "The definitions one by one, for your own software; its schema is published.",
             Self::Sql(Dialect::Standard) => {
                 "A SELECT of nothing but the standard, for databases that keep to it. Slower where a database has its own."
             }

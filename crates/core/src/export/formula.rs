@@ -63,7 +63,7 @@ impl Formula {
         };
         let probability = calibration::probability(&mut made, log_odds);
         let family = model.members.first().map_or("", |member| member.settings.name());
-        let name = if model.blended.is_some() { "Blend" } else { family };
+        let name = if model.blended.is_some() { "Ensemble" } else { family };
         let (inputs, definitions) = made.finish();
         Ok(Self {
             inputs,

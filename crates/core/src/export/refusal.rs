@@ -7,7 +7,7 @@ use thiserror::Error;
 pub enum Refusal {
     /// The family holds the customers themselves.
     #[error(
-        "Nearest neighbours hold the values of known customers, whom they compare with; no such form carries that. Export another candidate, or release this one and let programs call it."
+        "Nearest neighbours contain the values of known customers; no such form carries that. Export another candidate, or release this one and let programs call it."
     )]
     HoldsCustomers,
     /// A step needs what the form cannot do.

@@ -56,7 +56,7 @@ impl Without {
         let predictors = basis.predictors.iter().filter(|name| !columns.contains(name)).cloned().collect();
         let judged = Judged::fit(table, &Basis { predictors, ..basis.clone() }, recipe, seed, progress)?;
         if judged.rows != told.rows {
-            return Err(ModelError::Population("The model was judged on other customers; fit it again.".into()));
+            return Err(ModelError::Population("The model was evaluated on other customers; fit it again.".into()));
         }
         let (population, _) = basis.population(table).map_err(ModelError::Population)?;
         let mut policy = chosen.policy.clone();

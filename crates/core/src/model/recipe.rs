@@ -59,7 +59,7 @@ impl std::str::FromStr for Mix {
         Self::ALL
             .into_iter()
             .find(|mix| mix.word() == word)
-            .ok_or_else(|| format!("Models are blended by average or stacked, not by “{word}”."))
+            .ok_or_else(|| format!("An ensemble is average or stacked, not “{word}”."))
     }
 }
 
@@ -73,12 +73,12 @@ impl Blend {
     /// A sentence if there are too few or too many, or two are the same.
     pub fn new(mix: Mix, members: Vec<Settings>) -> Result<Self, String> {
         if !(2..=Self::MOST).contains(&members.len()) {
-            return Err(format!("A blend has 2 to {} members; {} were chosen.", Self::MOST, members.len()));
+            return Err(format!("An ensemble has 2 to {} members; {} were chosen.", Self::MOST, members.len()));
         }
         for (at, member) in members.iter().enumerate() {
             if members[..at].contains(member) {
                 return Err(format!(
-                    "Two of the members are {} with the same settings; together they say no more than one.",
+                    "Two of the members are {} with the same settings; together they add nothing to one of them.",
                     member.name().to_lowercase()
                 ));
             }
@@ -100,8 +100,8 @@ impl Recipe {
     pub fn name(&self) -> &'static str {
         match self {
             Self::One(settings) | Self::Calibrated { calibrated: settings } => settings.name(),
-            Self::Blend(Blend { mix: Mix::Average, .. }) => "Average blend",
-            Self::Blend(Blend { mix: Mix::Stacked, .. }) => "Stacked blend",
+            Self::Blend(Blend { mix: Mix::Average, .. }) => "Average ensemble",
+            Self::Blend(Blend { mix: Mix::Stacked, .. }) => "Stacked ensemble",
         }
     }
 }

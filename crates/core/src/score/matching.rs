@@ -105,8 +105,8 @@ impl InputMatch {
         match &self.paired {
             Paired::Name => {}
             Paired::Spelling(found) => out.push(format!("read from “{found}”, which differs only in case or spacing")),
-            Paired::Said(found) => out.push(format!("read from “{found}”, as was said")),
-            Paired::Nothing => out.push("nobody has a value, as was said".into()),
+            Paired::Said(found) => out.push(format!("read from “{found}”, as confirmed")),
+            Paired::Nothing => out.push("missing for everybody, as confirmed".into()),
             Paired::Open(suggestion) => {
                 let needs = if self.of_policy { "the policy’s amounts need it" } else { "the model needs it" };
                 let perhaps = suggestion.as_ref().map_or(String::new(), |s| format!("; perhaps it is “{s}”"));
@@ -115,7 +115,7 @@ impl InputMatch {
         }
         if self.unreadable > 0 {
             let values = some(self.unreadable, ["value is not", "values are not"]);
-            out.push(format!("{values} a {}; taken as missing", self.kind));
+            out.push(format!("{values} a {}; read as missing", self.kind));
         }
         if self.unseen_rows > 0 {
             let named: Vec<String> = self.unseen.iter().map(|(v, _)| format!("“{v}”")).collect();
@@ -123,7 +123,7 @@ impl InputMatch {
             out.push(format!("{rows} a value never seen in training: {}", named.join(", ")));
         }
         if let (Some((low, high)), true) = (self.range, self.out_of_range > 0) {
-            let rows = some(self.out_of_range, ["row lies well", "rows lie well"]);
+            let rows = some(self.out_of_range, ["row lies far", "rows lie far"]);
             let written =
                 |x: f64| if self.kind == Kind::Date { pronoia_data::table::written_date(x as i32) } else { plain(x) };
             out.push(format!("{rows} outside the {} to {} seen in training", written(low), written(high)));
@@ -133,8 +133,8 @@ impl InputMatch {
         if let Some(drift) = self.drift.as_ref().filter(|drift| drift.has_moved()).filter(is_news) {
             let (part, then, now) = &drift.part;
             out.push(format!(
-                "{} since training: {} of the rows are {part}, {} were (stability index {})",
-                if drift.is_far() { "moved far" } else { "moved" },
+                "{} since training: {} of the rows are {part}, {} were (population stability index {})",
+                if drift.is_far() { "strong drift" } else { "drift" },
                 percent(*now),
                 percent(*then),
                 pronoia_data::number::fixed(drift.psi, 2)

@@ -74,19 +74,19 @@ impl CautionKind {
     /// What is looked for, within a sentence.
     pub fn sought(self) -> &'static str {
         match self {
-            Self::KnownAfterwards => "columns known only afterwards",
+            Self::KnownAfterwards => "columns known only afterwards (leakage)",
             Self::CopyOfOutcome => "copies of the outcome",
-            Self::GroupAverage => "averages that hold the outcome",
-            Self::NoInformation => "columns that cannot tell customers apart",
-            Self::CodeAsQuantity => "codes read as amounts",
-            Self::Unconfirmed => "derived columns that do not hold on other rows",
+            Self::GroupAverage => "averages that contain the outcome (target leakage)",
+            Self::NoInformation => "columns without information",
+            Self::CodeAsQuantity => "codes read as quantities",
+            Self::Unconfirmed => "derived columns that are not confirmed on other rows",
             Self::TimeMatters => "event rates that change with time",
             Self::ReversedOutcome => "an outcome the wrong way round",
-            Self::StandIn => "stand-ins for sensitive attributes",
+            Self::StandIn => "proxies for sensitive attributes",
             Self::RepeatedCustomers => "customers on both sides of the split",
-            Self::Uncalibrated => "probabilities that do not hold",
-            Self::UnstableTree => "trees that other draws of the rows would not grow",
-            Self::FewEvents => "candidates judged on few events",
+            Self::Uncalibrated => "probabilities that are not calibrated",
+            Self::UnstableTree => "unstable trees",
+            Self::FewEvents => "candidates evaluated on few events",
         }
     }
 
@@ -94,40 +94,36 @@ impl CautionKind {
     pub fn because(self) -> &'static str {
         match self {
             Self::KnownAfterwards => {
-                "A value that is written after the outcome tells it perfectly in past records and is not there yet when the next customer is scored."
+                "A value that is written after the outcome predicts it perfectly in past records and is not there yet when the next customer is scored."
             }
-            Self::CopyOfOutcome => "A model that is told the outcome learns nothing else.",
+            Self::CopyOfOutcome => "A model that sees the outcome learns nothing else.",
             Self::GroupAverage => {
-                "An average that was taken with the outcomes in it already holds the answer for these customers, and not for the next ones."
+                "An average that was computed from the outcomes already contains the answer for these customers, and not for the next ones."
             }
             Self::NoInformation => {
-                "What never varies, or differs for everybody, cannot tell the next customer from this one."
+                "A column that never varies, or differs for everybody, cannot distinguish the next customer from this one."
             }
-            Self::CodeAsQuantity => {
-                "Reading a number that names something as an amount claims that neighbours in the numbering are alike."
-            }
+            Self::CodeAsQuantity => "Reading a code as a quantity assumes that neighbouring codes are alike.",
             Self::Unconfirmed => {
-                "A region that was drawn where the rate looked high is high there by choice; only other rows can say whether it holds."
+                "A region that was selected for its high rate is high there by selection; only other rows can confirm it."
             }
             Self::TimeMatters => {
-                "Dealt out by lot, a model is judged on customers of the same months that it learned from; the list it will score comes later."
+                "With a random split, a model is evaluated on customers of the same months that it learned from; the list it will score comes later."
             }
             Self::ReversedOutcome => {
                 "With the wrong value as the event, every probability, and every action, is turned round."
             }
-            Self::StandIn => {
-                "Leaving a sensitive attribute out does not help where another column says nearly the same."
-            }
+            Self::StandIn => "Excluding a sensitive attribute does not help where another column is a proxy for it.",
             Self::RepeatedCustomers => {
-                "A customer who is learned from and judged makes the model look better than it is for strangers."
+                "A customer who is in the training set and in the rows for evaluation makes the model look better than it is for new customers."
             }
             Self::Uncalibrated => {
-                "A cut-off weighs money by the probability. Where that is wrong, the order of customers may be right and the line still be drawn in the wrong place."
+                "A cut-off weighs money by the probability. Where that is wrong, the ranking of customers may be right and the cut-off still be wrong."
             }
             Self::UnstableTree => {
-                "A single tree puts one column on top where several say about as much; read as what matters most, it misleads."
+                "A single tree splits by one column first where several are about as informative; read as what matters most, it misleads."
             }
-            Self::FewEvents => "With few events a curve bends as single customers happen to fall.",
+            Self::FewEvents => "With few events single customers decide the shape of a curve.",
         }
     }
 }

@@ -98,7 +98,7 @@ pub fn changes(was: &StudyState, is: &StudyState, names: &impl Names) -> Vec<Cha
     if was.columns.is_empty() != is.columns.is_empty() {
         let words = |columns: &[ColumnChoice]| {
             (!columns.is_empty())
-                .then(|| format!("{} columns, each with its part", number::count(columns.len() as u64)))
+                .then(|| format!("{} columns, each with its role", number::count(columns.len() as u64)))
         };
         differs(Part::Columns, words(&was.columns), words(&is.columns));
     } else {
@@ -111,7 +111,7 @@ pub fn changes(was: &StudyState, is: &StudyState, names: &impl Names) -> Vec<Cha
     }
     for ((_, about), one, other) in paired(&was.kept, &is.kept, caution) {
         if one != other {
-            let words = |kept: &AcceptedCaution| format!("kept, because {}", kept.because);
+            let words = |kept: &AcceptedCaution| format!("accepted, because {}", kept.because);
             differs(Part::Caution(about), one.map(words), other.map(words));
         }
     }

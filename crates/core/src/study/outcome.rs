@@ -53,7 +53,7 @@ pub enum OutcomeError {
     NoColumn(String),
     /// One value only.
     #[error(
-        "“{column}” has only one value ({value}), so that nothing can be learned from it. Choose another column, or bring records of customers to whom it happened and of others."
+        "“{column}” has only one value ({value}), so that nothing can be learned from it. Choose another column, or import records of customers with the event and without."
     )]
     OneValue {
         /// The column.
@@ -63,7 +63,7 @@ pub enum OutcomeError {
     },
     /// More than two values, and nobody has said which of them are the event.
     #[error(
-        "“{column}” has {found} different values ({values}); an outcome has two. Choose a column with two values, or say which of these together are the event."
+        "“{column}” has {found} different values ({values}); an outcome has two. Choose a column with two values, or group the values that are the event."
     )]
     ManyValues {
         /// The column.
@@ -85,7 +85,7 @@ pub enum OutcomeError {
     },
     /// Nothing but the event occurs.
     #[error(
-        "Every customer with a value in “{column}” would have the event ({event}). Nobody would be left to tell them from."
+        "Every customer with a value in “{column}” would have the event ({event}). Nobody would be left without the event."
     )]
     Everybody {
         /// The column.
@@ -94,7 +94,7 @@ pub enum OutcomeError {
         event: String,
     },
     /// A number is cut that is none.
-    #[error("“{0}” holds no numbers that could be cut in two; say which of its values are the event.")]
+    #[error("“{0}” holds no numbers that could be dichotomised; say which of its values are the event.")]
     NoNumber(String),
     /// A name or a figure that makes no sense.
     #[error("{0}")]
@@ -164,7 +164,7 @@ impl Outcome {
                 let Some(numbers) = &profile.numbers else { return Err(OutcomeError::NoNumber(column)) };
                 if !cut.is_finite() || *cut <= numbers.min || *cut > numbers.max {
                     return Err(OutcomeError::Field(format!(
-                        "“{column}” lies between {} and {}; cut it in two somewhere between them.",
+                        "“{column}” lies between {} and {}; choose a cut point between them.",
                         plain(numbers.min),
                         plain(numbers.max)
                     )));

@@ -50,11 +50,11 @@ impl Role {
             Role::Outcome => "outcome",
             Role::Identifier => "identifier",
             Role::Money => "money value",
-            Role::CaseWeight => "case weight",
+            Role::CaseWeight => "fit weight",
             Role::Time => "time",
-            Role::SplitMarker => "split marker",
+            Role::SplitMarker => "split column",
             Role::Sensitive => "sensitive attribute",
-            Role::LeftOut => "left out",
+            Role::LeftOut => "excluded",
         }
     }
 }
@@ -62,8 +62,14 @@ impl Role {
 impl std::str::FromStr for Role {
     type Err = String;
 
+    /// Also reads the words of 0.1.0, which programs may still send.
     fn from_str(word: &str) -> Result<Self, String> {
-        Role::ALL.into_iter().find(|r| r.word() == word).ok_or_else(|| format!("“{word}” is not a role"))
+        match word {
+            "case weight" => Ok(Role::CaseWeight),
+            "split marker" => Ok(Role::SplitMarker),
+            "left out" => Ok(Role::LeftOut),
+            _ => Role::ALL.into_iter().find(|r| r.word() == word).ok_or_else(|| format!("“{word}” is not a role")),
+        }
     }
 }
 
@@ -193,22 +199,22 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
     if c.name == outcome {
         return ColumnChoice {
             never: true,
-            ..choice(Role::Outcome, KnownWhen::Afterwards, KeptAside, "says what happened".into())
+            ..choice(Role::Outcome, KnownWhen::Afterwards, KeptAside, "the outcome".into())
         };
     }
     if all_distinct && matches!(c.kind, Kind::Code | Kind::Category | Kind::Text) {
         return if has_word(&c.name, &["id", "number", "no", "key", "member", "customer"]) {
-            identifier("every value different; kept to name the customer")
+            identifier("every value different: identifies the customer")
         } else {
-            never("nearly all different: cannot tell the next customer")
+            never("nearly all different: no information about the next customer")
         };
     }
     if all_distinct && c.kind == Kind::Number && has_word(&c.name, &["id", "key", "ref"]) && is_whole(c) {
-        return identifier("whole numbers, every one different; kept to name the customer");
+        return identifier("whole numbers, every one different: identifies the customer");
     }
     let names_somebody = has_word(&c.name, &["id", "key", "member", "customer", "client", "account"]);
     if names_somebody && c.kind != Kind::Date && c.distinct * 4 > filled && c.distinct > 100 && is_whole_or_word(c) {
-        return identifier("names the customer; some stand in several rows");
+        return identifier("identifies the customer; some have several rows");
     }
     if c.distinct == 0 {
         return never("every value is missing");
@@ -223,7 +229,10 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
             Role::Predictor,
             KnownWhen::Unsure,
             ShouldNotGoIn,
-            format!("alone it orders {:.0} of 100 pairs rightly; probably known only afterwards", area * 100.0),
+            format!(
+                "possible leakage: alone it ranks {:.0} of 100 pairs correctly (AUC); probably known only afterwards",
+                area * 100.0
+            ),
         );
     }
     if let Some((value, n)) = c.mode()
@@ -241,10 +250,10 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         );
     }
     if c.kind == Kind::Text {
-        return choice(Role::LeftOut, KnownWhen::Before, KeptAside, "free text is not used as it stands".into());
+        return choice(Role::LeftOut, KnownWhen::Before, KeptAside, "free text is not used as it is".into());
     }
     if c.kind == Kind::Date {
-        return choice(Role::Time, KnownWhen::Before, KeptAside, "a date; it says when, not how much".into());
+        return choice(Role::Time, KnownWhen::Before, KeptAside, "a date: when, not how much".into());
     }
     if has_word(&c.name, &["age", "gender", "sex", "ethnicity", "nationality", "religion", "disability"])
         && c.kind != Kind::Number
@@ -254,7 +263,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
             Role::Sensitive,
             KnownWhen::Before,
             KeptAside,
-            "about the person; used to compare groups, not to decide".into(),
+            "sensitive: used to compare groups, not to decide".into(),
         );
     }
     if has_word(&c.name, &["survey", "exit", "cancelled", "closed", "churned", "leaving", "reason", "login"]) {
@@ -270,7 +279,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
             Role::Predictor,
             KnownWhen::Before,
             AskedAbout,
-            "a weight: of the customer, or of the row? Then its part is “case weight”".into(),
+            "a weight: of the customer, or of the row? Then its role is “fit weight”".into(),
         );
     }
     if c.kind == Kind::Code && c.distinct > 200 {

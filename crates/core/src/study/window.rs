@@ -42,7 +42,7 @@ impl Window {
         }
         if dates.min + f64::from(self.days) > f64::from(self.until) {
             return Err(OutcomeError::Field(format!(
-                "Nobody was watched for {} days: the earliest day in “{}” is {}, and nothing is known after {}.",
+                "Nobody was observed for {} days: the earliest day in “{}” is {}, and nothing is known after {}.",
                 self.days,
                 self.from,
                 written_date(dates.min as i32),

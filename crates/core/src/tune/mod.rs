@@ -164,10 +164,10 @@ impl Search {
             return Err(format!("There is no family “{wrong}”."));
         }
         if plan.families.is_empty() {
-            return Err("Choose at least one family to search in.".into());
+            return Err("Choose at least one family to tune.".into());
         }
         if plan.most == 0 || plan.minutes.is_some_and(|m| m.is_nan() || m <= 0.0) {
-            return Err("Give the search at least one candidate, and more than no time.".into());
+            return Err("Give the tuning at least one candidate, and more than no time.".into());
         }
         Ok(Self { plan, tried: Vec::new() })
     }

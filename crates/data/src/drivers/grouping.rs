@@ -170,7 +170,7 @@ impl Members {
 }
 
 fn by_value(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grouping {
-    let Values::Words(words) = &column.values else { unreachable!("called for words only") };
+    let Values::Words(words) = &column.values else { unreachable!("called for categories only") };
     let mut counts = vec![Count::default(); words.level_count() + 1];
     let level = |row: usize| words.code(row).unwrap_or(words.level_count());
     for (&row, &e) in rows.iter().zip(event) {

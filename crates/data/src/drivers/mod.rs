@@ -136,7 +136,7 @@ impl Drivers {
             b.believed.cmp(&a.believed).then(b.share.total_cmp(&a.share)).then_with(|| a.column.cmp(&b.column))
         });
         progress.go_on()?;
-        progress.tell("Comparing it with two columns at a time", 0.3);
+        progress.tell("Comparing the outcome with pairs of columns", 0.3);
         let grouped: Vec<(&Column, Grouping)> = columns
             .par_iter()
             .filter(|c| usable.contains(&c.name))

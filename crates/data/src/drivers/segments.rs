@@ -99,13 +99,13 @@ impl Segments {
         seed: u64,
         progress: &dyn Progress,
     ) -> Result<Self, Cancelled> {
-        progress.tell("Looking for segments", 0.0);
+        progress.tell("Finding segments", 0.0);
         let whole = Sample { columns, event, weight: vec![1; event.len()] };
         let rows: Vec<u32> = (0..event.len() as u32).collect();
         let mut all = whole.segment(None, Vec::new(), &rows);
         whole.divide(&mut all, &rows, 0);
         progress.go_on()?;
-        progress.tell("Looking whether they come again in other samples", 0.2);
+        progress.tell("Measuring their stability on bootstrap samples", 0.2);
         let drawn: Vec<u64> = (0..RESAMPLES as u64).collect();
         let votes: Vec<Votes> = drawn
             .par_iter()

@@ -64,7 +64,7 @@ pub enum SplitError {
         remedy: &'static str,
     },
     /// Too few folds or too many.
-    #[error("Deal the customers into {} to {} folds.", FOLDS.start(), FOLDS.end())]
+    #[error("Use {} to {} folds.", FOLDS.start(), FOLDS.end())]
     Folds,
     /// The column that the split looks at is not there.
     #[error("The customers are split by “{0}”, and there is no such column. Choose another split.")]
@@ -222,9 +222,9 @@ impl SplitPlan {
                     _ if !happened.contains(&Some(true)) => {
                         "The value chosen as the event never occurs; choose another."
                     }
-                    Dealing::AtRandom => "Bring more rows, or choose the other value as the event.",
+                    Dealing::AtRandom => "Import more rows, or choose the other value as the event.",
                     Dealing::Newest { .. } => "Too few moments differ in that column; split at random instead.",
-                    Dealing::Given { .. } => "Choose other values of the column that says who is judged on what.",
+                    Dealing::Given { .. } => "Choose other values of the split column.",
                 };
                 return Err(SplitError::OneSided { part, events, others, remedy });
             }

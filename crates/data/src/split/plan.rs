@@ -94,26 +94,26 @@ impl SplitPlan {
         let seed = self.seed;
         if let Some(folds) = self.folds {
             let sealed = match &self.by {
-                Dealing::AtRandom => format!("a sealed {test:.0} % (seed {seed})"),
+                Dealing::AtRandom => format!("a sealed test set of {test:.0} % (seed {seed})"),
                 Dealing::Newest { column } => format!("the newest {test:.0} % by {column}, which are sealed"),
                 Dealing::Given { column, test, .. } => format!("those whose {column} is “{test}”, which are sealed"),
             };
             return format!(
-                "Models are chosen by {folds}-fold cross-validation: each fold is judged by models fitted to the others, and the model that is kept is fitted to all of them. It is confirmed once on {sealed}.{together}"
+                "Models are chosen by {folds}-fold cross-validation: each fold is predicted by models fitted to the other folds (out-of-fold), and the final model is fitted to all of them. It is confirmed once on {sealed}.{together}"
             );
         }
         match &self.by {
             Dealing::AtRandom => format!(
-                "Models are fitted on {training:.0} %, chosen on {validation:.0} %, and confirmed once on a sealed {test:.0} % of the customers, with the same event rate in each (seed {seed}).{together}"
+                "Models are fitted on {training:.0} %, chosen on {validation:.0} %, and confirmed once on a sealed {test:.0} % of the customers: a random split, stratified by the outcome (seed {seed}).{together}"
             ),
             Dealing::Newest { column } => format!(
                 "Models are fitted on the oldest {training:.0} % by {column}, chosen on the next {validation:.0} %, and confirmed once on the newest {test:.0} %, which are sealed.{together}"
             ),
             Dealing::Given { column, validation: Some(chosen_on), test } => format!(
-                "As {column} says: models are chosen on “{chosen_on}”, confirmed once on “{test}”, which is sealed, and fitted on the rest."
+                "Split by {column}: models are chosen on “{chosen_on}”, confirmed once on “{test}”, which is sealed, and fitted on the rest."
             ),
             Dealing::Given { column, validation: None, test } => format!(
-                "As {column} says: “{test}” is sealed and confirms once; of the rest, {:.0} % drawn by lot are to choose on (seed {seed}).{together}",
+                "Split by {column}: “{test}” is sealed and confirms once; of the rest, {:.0} % at random are the validation set (seed {seed}).{together}",
                 100.0 * self.validation / (self.training + self.validation)
             ),
         }

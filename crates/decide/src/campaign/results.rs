@@ -228,7 +228,7 @@ mod tests {
         let found = Results::of(&customers, 2).expect("both groups");
         assert_eq!(found.acts.iter().map(|act| act.acted.rows).sum::<u64>(), found.all.acted.rows);
         assert_eq!(found.bands.iter().map(|band| band.effect.control.events).sum::<u64>(), found.all.control.events);
-        assert!(found.bands[0].from >= found.bands[1].to, "the most likely first: {:?}", found.bands);
+        assert!(found.bands[0].from >= found.bands[1].to, "highest probability first: {:?}", found.bands);
         let all: Vec<Happened> = customers.iter().filter(|c| c.arm.is_some()).copied().collect();
         assert_eq!(Results::of(&all, 2), None);
     }

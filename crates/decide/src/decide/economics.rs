@@ -328,7 +328,7 @@ mod tests {
     fn impossible_amounts_are_named() {
         let economics = Economics::usual(Question::Churn).with("save_rate", 1.2).chosen();
         let error = economics.check().expect_err("over 100 %").to_string();
-        assert!(error.contains("The offer keeps a leaver") && error.contains("120"), "{error}");
+        assert!(error.contains("Save rate") && error.contains("120"), "{error}");
         assert!(economics.with("save_rate", Amount::Same(f64::NAN)).check().is_err());
         assert!(economics.with("save_rate", Amount::Same(0.2)).check().is_ok());
         let error = economics.with("save_rate", 0.2.into()).with("years", 0.0.into()).check().expect_err("no time");

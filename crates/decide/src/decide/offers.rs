@@ -96,7 +96,7 @@ impl Offers {
                 return refused(format!("The name of an offer has up to {LONGEST_NAME} letters; “{name}” does not."));
             }
             if names[..at].iter().any(|before| before.to_lowercase() == name.to_lowercase()) {
-                return refused(format!("Two offers are called “{name}”; lists could not tell them apart."));
+                return refused(format!("Two offers are called “{name}”; give each a name of its own."));
             }
         }
         for offer in &self.others {

@@ -46,7 +46,7 @@ impl Economics<f64> {
                         payoffs.act.other,
                         format!("−{take} × {offer} − {contact}"),
                     ),
-                    left_alone("left alone"),
+                    left_alone("not acted on"),
                 ]
             }
             Self::Credit(a) => {
@@ -62,13 +62,13 @@ impl Economics<f64> {
                     ),
                     of("approved, and it is paid back", Some(false), payoffs.leave.other, String::new()),
                     of(
-                        "looked at, would go bad",
+                        "referred, would go bad",
                         Some(true),
                         refer.event,
                         format!("−{} × {lost} − {review}", chance(1.0 - a.review_finds)),
                     ),
                     of(
-                        "looked at, would be paid back",
+                        "referred, would be paid back",
                         Some(false),
                         refer.other,
                         format!("{} × {earned} − {review}", chance(1.0 - a.review_stops)),
@@ -99,7 +99,7 @@ impl Economics<f64> {
                     ),
                     of("contacted, and does not", Some(false), payoffs.act.other, format!("−{contact}")),
                     alone(of(
-                        "left alone, would have answered",
+                        "not contacted, would have answered",
                         Some(true),
                         payoffs.leave.event,
                         format!("{} × {margin}", chance(a.anyway)),
@@ -109,8 +109,8 @@ impl Economics<f64> {
             Self::Plain(_) => vec![
                 of("acted on, with the event", Some(true), payoffs.act.event, String::new()),
                 of("acted on, without", Some(false), payoffs.act.other, String::new()),
-                alone(of("left alone, with the event", Some(true), payoffs.leave.event, String::new())),
-                alone(of("left alone, without", Some(false), payoffs.leave.other, String::new())),
+                alone(of("not acted on, with the event", Some(true), payoffs.leave.event, String::new())),
+                alone(of("not acted on, without", Some(false), payoffs.leave.other, String::new())),
             ],
         }
     }

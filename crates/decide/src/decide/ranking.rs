@@ -39,7 +39,7 @@ pub struct Stand {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum CurveError {
     /// Nothing to judge on.
-    #[error("There are no judged rows to draw a curve from.")]
+    #[error("There are no evaluation rows for a curve.")]
     NoRows,
 }
 

@@ -120,9 +120,11 @@ impl Rule {
         match (self.line, self.by) {
             (Line::Least(p), Order::Probability) if p > 1.0 => "nobody".into(),
             (Line::Least(p), Order::Probability) => format!("P ≥ {}", number::fixed(p, 3)),
-            (Line::Least(least), _) if least <= f64::MIN_POSITIVE => "gain above 0".into(),
-            (Line::Least(least), Order::Gain) => format!("gain ≥ {}", number::fixed(least, 2)),
-            (Line::Least(least), Order::GainPerCost) => format!("gain per cost ≥ {}", number::fixed(least, 2)),
+            (Line::Least(least), _) if least <= f64::MIN_POSITIVE => "incremental profit above 0".into(),
+            (Line::Least(least), Order::Gain) => format!("incremental profit ≥ {}", number::fixed(least, 2)),
+            (Line::Least(least), Order::GainPerCost) => {
+                format!("incremental profit per cost ≥ {}", number::fixed(least, 2))
+            }
             (Line::Customers(n), _) => format!("first {}", number::fixed(n, 0)),
             (Line::Share(share), _) => format!("first {}", number::percent(share)),
             (Line::Budget(money), _) => format!("for up to {}", number::money(money)),
@@ -133,9 +135,9 @@ impl Rule {
     /// Whom it acts on, in words that follow “acting”.
     pub fn in_words(&self) -> String {
         let order = match self.by {
-            Order::Probability => "the most likely first",
-            Order::Gain => "those first who gain most",
-            Order::GainPerCost => "those first who gain most for what they cost",
+            Order::Probability => "highest probability first",
+            Order::Gain => "highest incremental profit first",
+            Order::GainPerCost => "highest incremental profit per cost first",
         };
         let line = match self.line {
             Line::Least(_) => format!("where {}", self.in_short()),
@@ -151,7 +153,7 @@ impl Rule {
             Line::Budget(money) => format!("for {} at most", number::money(money)),
             Line::Precision(least) => format!("while {} of them have the event", number::percent(least)),
         });
-        let refer = self.refer_from.map(|from| format!("having somebody look from P ≥ {} on", number::fixed(from, 3)));
+        let refer = self.refer_from.map(|from| format!("manual review from P ≥ {}", number::fixed(from, 3)));
         std::iter::once(line).chain(limits).chain(refer).collect::<Vec<_>>().join(", ")
     }
 }

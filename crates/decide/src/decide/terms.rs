@@ -77,13 +77,13 @@ pub struct Plain<A> {
 
 impl<A> Churn<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 7] = [
-        Assumption::of("value_kept", "A kept customer, a year", Unit::Amount, 150.0),
-        Assumption::usually("years", "For how many years", Unit::Years, 1.0),
+        Assumption::of("value_kept", "Margin of a customer, a year", Unit::Amount, 150.0),
+        Assumption::usually("years", "Horizon, years", Unit::Years, 1.0),
         Assumption::usually("discount", "Yearly discount", Unit::Rate, 0.0),
-        Assumption::of("save_rate", "The offer keeps a leaver", Unit::Chance, 0.25).of_offer(),
-        Assumption::of("offer_cost", "The offer, if taken", Unit::Amount, 25.0).of_offer(),
-        Assumption::of("stayers_take", "Stayers who take it too", Unit::Chance, 0.3).of_offer(),
-        Assumption::of("contact_cost", "Making the offer", Unit::Amount, 2.0).of_offer(),
+        Assumption::of("save_rate", "Save rate", Unit::Chance, 0.25).of_offer(),
+        Assumption::of("offer_cost", "Cost of the offer, if taken", Unit::Amount, 25.0).of_offer(),
+        Assumption::of("stayers_take", "Take-up by stayers", Unit::Chance, 0.3).of_offer(),
+        Assumption::of("contact_cost", "Cost of contact", Unit::Amount, 2.0).of_offer(),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 7] {
@@ -99,14 +99,14 @@ impl<A> Churn<A> {
 
 impl<A> Credit<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 8] = [
-        Assumption::of("margin", "A good agreement, a year", Unit::Amount, 90.0),
-        Assumption::usually("years", "For how many years", Unit::Years, 1.0),
+        Assumption::of("margin", "Margin of a good agreement, a year", Unit::Amount, 90.0),
+        Assumption::usually("years", "Horizon, years", Unit::Years, 1.0),
         Assumption::usually("discount", "Yearly discount", Unit::Rate, 0.0),
-        Assumption::of("exposure", "Owed when one goes bad", Unit::Amount, 600.0),
-        Assumption::of("loss_rate", "Share of that lost", Unit::Chance, 0.6),
-        Assumption::usually("review_cost", "Looking at one costs", Unit::Amount, 12.0),
-        Assumption::usually("review_finds", "A look finds a bad one", Unit::Chance, 0.6),
-        Assumption::usually("review_stops", "A look stops a good one", Unit::Chance, 0.1),
+        Assumption::of("exposure", "Exposure at default", Unit::Amount, 600.0),
+        Assumption::of("loss_rate", "Loss given default", Unit::Chance, 0.6),
+        Assumption::usually("review_cost", "Cost of manual review", Unit::Amount, 12.0),
+        Assumption::usually("review_finds", "Review detects a bad one", Unit::Chance, 0.6),
+        Assumption::usually("review_stops", "Review declines a good one", Unit::Chance, 0.1),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 8] {
@@ -122,11 +122,11 @@ impl<A> Credit<A> {
 
 impl<A> Response<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 5] = [
-        Assumption::of("margin", "A response brings", Unit::Amount, 40.0),
-        Assumption::usually("anyway", "Of them, would buy without it", Unit::Chance, 0.1),
-        Assumption::usually("reach", "Of them, answer this contact", Unit::Chance, 1.0).of_offer(),
-        Assumption::usually("incentive", "Each response is given", Unit::Amount, 0.0).of_offer(),
-        Assumption::of("contact_cost", "A contact costs", Unit::Amount, 1.5).of_offer(),
+        Assumption::of("margin", "Margin of a response", Unit::Amount, 40.0),
+        Assumption::usually("anyway", "Would buy anyway", Unit::Chance, 0.1),
+        Assumption::usually("reach", "Response rate to this contact", Unit::Chance, 1.0).of_offer(),
+        Assumption::usually("incentive", "Cost per response", Unit::Amount, 0.0).of_offer(),
+        Assumption::of("contact_cost", "Cost of contact", Unit::Amount, 1.5).of_offer(),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 5] {
@@ -144,8 +144,8 @@ impl<A> Plain<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 4] = [
         Assumption::of("act_event", "Acting, with the event", Unit::Balance, 20.0).of_offer(),
         Assumption::of("act_other", "Acting, without", Unit::Balance, -2.0).of_offer(),
-        Assumption::usually("leave_event", "Leaving alone, with the event", Unit::Balance, 0.0),
-        Assumption::usually("leave_other", "Leaving alone, without", Unit::Balance, 0.0),
+        Assumption::usually("leave_event", "Not acting, with the event", Unit::Balance, 0.0),
+        Assumption::usually("leave_other", "Not acting, without", Unit::Balance, 0.0),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 4] {

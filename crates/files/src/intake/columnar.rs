@@ -136,7 +136,7 @@ fn flat_columns(schema: &Schema) -> Result<(Vec<usize>, Vec<String>), IntakeErro
             }
         };
         notes.push(format!(
-            "The column “{}” {what}; it is left out. Write it as columns of its own to bring it in.",
+            "The column “{}” {what}; it is not imported. Write it as columns of its own to import it.",
             field.name()
         ));
     }

@@ -204,7 +204,7 @@ impl<R: Read> Rows for Delimited<R> {
         let figures = self.names.iter().filter(|n| parse_number(n, DecimalMark::Point).is_some()).count();
         if figures * 2 > self.names.len() {
             return vec![
-                "The first line is mostly figures; it is taken for the names of the columns all the same.".into(),
+                "The first line is mostly figures; it is read as the names of the columns all the same.".into(),
             ];
         }
         Vec::new()

@@ -54,16 +54,16 @@ impl Misfit {
     pub fn sentence(&self) -> String {
         match &self.kind {
             MisfitKind::Ragged { found, expected } => {
-                format!("{found} fields where the first line has {expected}; the row is left out")
+                format!("{found} fields where the first line has {expected}; the row is rejected")
             }
-            MisfitKind::NoObject => "is not a JSON object; the row is left out".into(),
-            MisfitKind::NoJson { what } => format!("is not JSON: {what}; the row is left out"),
+            MisfitKind::NoObject => "is not a JSON object; the row is rejected".into(),
+            MisfitKind::NoJson { what } => format!("is not JSON: {what}; the row is rejected"),
             MisfitKind::OpenQuote => {
-                "a quote opens here and never closes, so that the rest of the file is inside it; left out".into()
+                "a quote opens here and never closes, so that the rest of the file is inside it; rejected".into()
             }
-            MisfitKind::NulByte => "holds a NUL byte, which text cannot hold; the row is left out".into(),
+            MisfitKind::NulByte => "holds a NUL byte, which text cannot hold; the row is rejected".into(),
             MisfitKind::Cell { column, kind, value } => {
-                format!("{column}: “{value}” is not a {kind}; taken as missing")
+                format!("{column}: “{value}” is not a {kind}; read as missing")
             }
         }
     }

@@ -56,7 +56,7 @@ pub enum IntakeError {
     Empty,
     /// A first line and nothing below it.
     #[error(
-        "The file has a first line with {columns} column names and no rows below it. Check that the extract ran to its end, and bring it again."
+        "The file has a first line with {columns} column names and no rows below it. Check that the extract ran to its end, and import it again."
     )]
     HeaderOnly {
         /// Names in the first line.
@@ -64,7 +64,7 @@ pub enum IntakeError {
     },
     /// Only one column, whatever the delimiter.
     #[error(
-        "Only one column was found (“{name}”): none of comma, semicolon, tab or bar separates the fields of the first line. Save the file with one of them and bring it again."
+        "Only one column was found (“{name}”): none of comma, semicolon, tab or bar separates the fields of the first line. Save the file with one of them and import it again."
     )]
     OneColumn {
         /// Its name.
@@ -72,7 +72,7 @@ pub enum IntakeError {
     },
     /// More columns than can be stored.
     #[error(
-        "The file has {found} columns; at most {MOST_COLUMNS} can be kept in one table. Split it by subject and join the parts later, or leave out what you do not need."
+        "The file has {found} columns; at most {MOST_COLUMNS} can be kept in one table. Split it by subject and join the parts later, or drop what you do not need."
     )]
     TooManyColumns {
         /// Names in the first line.
@@ -80,7 +80,7 @@ pub enum IntakeError {
     },
     /// A name that is none.
     #[error(
-        "Column {column} has a name of {length} characters (it begins “{begins}”); at most {LONGEST_NAME} can be kept. Check that the first line names the columns, and bring the file again."
+        "Column {column} has a name of {length} characters (it begins “{begins}”); at most {LONGEST_NAME} can be kept. Check that the first line names the columns, and import the file again."
     )]
     LongName {
         /// Its place, from 1.
@@ -92,7 +92,7 @@ pub enum IntakeError {
     },
     /// No row could be taken.
     #[error(
-        "None of the {rows} rows fits ({columns} columns were found). The first of them, {place} {line}: {why}. Check how the extract was written, and bring it again."
+        "None of the {rows} rows fits ({columns} columns were found). The first of them, {place} {line}: {why}. Check how the extract was written, and import it again."
     )]
     NothingFits {
         /// Rows seen.
@@ -107,21 +107,23 @@ pub enum IntakeError {
         why: String,
     },
     /// A file that says what it is, and is not whole.
-    #[error("The file is damaged: {what}. Nothing was kept; write the extract again and bring it once more.")]
+    #[error("The file is damaged: {what}. Nothing was kept; write the extract again and import it once more.")]
     Damaged {
         /// What the reader ran into.
         what: String,
     },
     /// An archive that unpacks to more than any workbook.
     #[error(
-        "The workbook unpacks to far more than a workbook holds (its part {part}); it was not opened. Save the sheet as CSV and bring that."
+        "The workbook unpacks to far more than a workbook holds (its part {part}); it was not opened. Save the sheet as CSV and import that."
     )]
     Swollen {
         /// The part of the archive.
         part: String,
     },
     /// A workbook without any sheet to read.
-    #[error("The workbook has no sheet that is not hidden. Show the sheet with the rows, save it, and bring it again.")]
+    #[error(
+        "The workbook has no sheet that is not hidden. Show the sheet with the rows, save it, and import it again."
+    )]
     NoSheet,
     /// A sheet that is not there.
     #[error("The workbook has no sheet “{wanted}”; it has {sheets}. Choose one of them.")]
@@ -132,26 +134,26 @@ pub enum IntakeError {
         sheets: String,
     },
     /// A sheet with nothing on it.
-    #[error("The sheet “{sheet}” is empty. Choose another sheet, or bring another file.")]
+    #[error("The sheet “{sheet}” is empty. Choose another sheet, or import another file.")]
     EmptySheet {
         /// Its name.
         sheet: String,
     },
     /// Only nested columns.
     #[error(
-        "Every column of the file holds lists, records or bytes; none has one value a row. Write the values as columns of their own and bring it again."
+        "Every column of the file holds lists, records or bytes; none has one value a row. Write the values as columns of their own and import it again."
     )]
     NothingFlat,
     /// None of the formats.
     #[error(
-        "This file is of no kind that can be read: {what}. Bring delimited text (CSV), a workbook (XLSX, ODS), Parquet, Arrow or JSON lines."
+        "This file is of no kind that can be read: {what}. Import delimited text (CSV), a workbook (XLSX, ODS), Parquet, Arrow or JSON lines."
     )]
     NotText {
         /// What it looks like instead.
         what: String,
     },
     /// The bytes could not be read.
-    #[error("The file could not be read to its end: {0}. Nothing was kept; bring it again.")]
+    #[error("The file could not be read to its end: {0}. Nothing was kept; import it again.")]
     Read(#[from] std::io::Error),
     /// Somebody stopped it.
     #[error("The import was stopped; nothing was kept.")]

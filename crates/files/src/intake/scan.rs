@@ -154,7 +154,7 @@ impl Seen {
         let ambiguous: Vec<&str> = plans.iter().filter(|c| c.is_ambiguous()).map(|c| c.name.as_str()).collect();
         if !ambiguous.is_empty() {
             notes.push(format!(
-                "Day and month cannot be told apart in {}; they are read day first. Choose below if it is the other way round.",
+                "Day and month are ambiguous in {}; they are read day first. Choose below if it is the other way round.",
                 ambiguous.join(", ")
             ));
         }

@@ -143,7 +143,7 @@ impl Header {
         let mut notes = Vec::new();
         if at > 0 {
             notes.push(format!(
-                "What stands above the names in row {} (“{}”) is passed over.",
+                "What stands above the names in row {} (“{}”) is ignored.",
                 row + 1,
                 head[0].1.first().map_or("", |c| c.2.as_str())
             ));

@@ -53,11 +53,11 @@ impl Method {
     /// What it does, for a form.
     pub fn description(self) -> &'static str {
         match self {
-            Self::AsTheyAre => "Leave the training rows as they are",
-            Self::Weights => "Count every row of the rarer outcome more",
-            Self::OverSampling => "Draw rows of the rarer outcome again",
-            Self::UnderSampling => "Pass over rows of the more frequent outcome",
-            Self::SyntheticRows => "Make up rows of the rarer outcome between like ones",
+            Self::AsTheyAre => "None: training rows as they are",
+            Self::Weights => "Class weights: rows of the rarer outcome weigh more",
+            Self::OverSampling => "Oversampling: rows of the rarer outcome drawn again",
+            Self::UnderSampling => "Undersampling: rows of the more frequent outcome dropped",
+            Self::SyntheticRows => "Synthetic rows of the rarer outcome, between similar ones",
         }
     }
 }
@@ -66,7 +66,7 @@ impl std::str::FromStr for Method {
     type Err = String;
 
     fn from_str(word: &str) -> Result<Self, String> {
-        Self::ALL.into_iter().find(|m| m.word() == word).ok_or_else(|| format!("“{word}” is no way to balance"))
+        Self::ALL.into_iter().find(|m| m.word() == word).ok_or_else(|| format!("“{word}” is not a balancing method"))
     }
 }
 

@@ -43,14 +43,14 @@ impl Tunable for BayesSettings {
             "numbers",
             "Numbers as",
             Range::OneOf(&["either", "bands", "normal"]),
-            "Bands follow any shape; normal takes each number as bell-shaped in either class. Either: for each number what tells halves of the rows better that it was not counted in.",
+            "Bins follow any shape; normal assumes a normal density in either class. Either: for each number the one with the lower cross-validated log loss.",
         ),
-        Setting::new("bands", "Bands per number", Range::Count(2, 100), "Each holds about equally many customers."),
+        Setting::new("bands", "Bins per number", Range::Count(2, 100), "Each holds about equally many customers."),
         Setting::new(
             "smoothing",
             "Smoothing",
             Range::Above(0.0, 10_000.0),
-            "Rows that are added to every value, so that a rare one does not decide alone.",
+            "Rows that are added to every value, so that a rare one does not decide alone (Laplace smoothing).",
         ),
     ];
 }

@@ -45,18 +45,18 @@ impl Default for ForestSettings {
 impl Tunable for ForestSettings {
     const FAMILY: &'static str = "random forest";
     const SETTINGS: &'static [Setting] = &[
-        Setting::new("trees", "Trees", Range::Count(1, 5_000), "More are steadier, never worse, and take longer."),
+        Setting::new("trees", "Trees", Range::Count(1, 5_000), "More are more stable, never worse, and take longer."),
         Setting::new(
             "rows-per-leaf",
             "Rows per leaf",
             Range::Count(1, 1_000_000),
-            "A leaf with fewer training rows is not made.",
+            "Smallest number of training rows in a leaf.",
         ),
         Setting::new(
             "columns",
-            "Share of columns per cut",
+            "Share of columns per split",
             Range::Above(0.0, 1.0),
-            "Each cut is sought among a share of the columns drawn by lot; fewer make the trees more different.",
+            "Each split is chosen among a random share of the columns; fewer make the trees less correlated.",
         ),
     ];
 }

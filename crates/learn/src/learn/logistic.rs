@@ -40,13 +40,13 @@ impl Tunable for LogisticSettings {
             "ridge",
             "Ridge penalty",
             Range::Number(0.0, f64::INFINITY),
-            "Draws all coefficients towards nothing; steadies columns that say nearly the same.",
+            "Shrinks all coefficients towards zero (L2); stabilises collinear columns.",
         ),
         Setting::new(
             "lasso",
             "Lasso penalty",
             Range::Number(0.0, f64::INFINITY),
-            "Sets the coefficients of columns that add little to exactly nothing.",
+            "Sets the coefficients of columns that add little to exactly zero (L1).",
         ),
     ];
 }

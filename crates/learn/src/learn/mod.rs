@@ -47,7 +47,7 @@ pub enum FitError {
         known: String,
     },
     /// A direction was asked of a column that is no number, or not there.
-    #[error("“{0}” is no number that goes into the model, so that nothing can rise or fall with it.")]
+    #[error("“{0}” is not a numeric predictor, so that no monotone constraint can be set on it.")]
     Column(String),
     /// All training rows have the same outcome.
     #[error("All {rows} training rows have the same outcome, so that nothing can be learned.")]
@@ -57,7 +57,7 @@ pub enum FitError {
     },
     /// The equations have no stable solution, whatever the penalty.
     #[error(
-        "The columns depend on each other so closely that no stable solution was found. Leave out columns that say the same, or raise the ridge penalty."
+        "The columns are so collinear that no stable solution was found. Exclude columns that duplicate others, or raise the ridge penalty."
     )]
     Unstable,
     /// Stopped from outside.

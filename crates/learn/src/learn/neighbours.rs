@@ -52,19 +52,19 @@ impl Tunable for NeighboursSettings {
             "neighbours",
             "Neighbours",
             Range::Count(1, 10_000),
-            "How many of the most similar customers are asked; more are steadier and see less detail.",
+            "How many of the most similar customers are averaged; more are more stable and see less detail.",
         ),
         Setting::new(
             "weigh-columns",
-            "Weigh columns",
+            "Weight columns",
             Range::YesNo,
-            "Columns count by what each tells of the outcome; otherwise all count the same.",
+            "Columns are weighted by their association with the outcome; otherwise equally.",
         ),
         Setting::new(
             "most-rows",
             "Customers kept",
             Range::Count(10, 200_000),
-            "So many training rows are kept in the model, drawn by lot; scoring takes as long as there are many.",
+            "A random sample of so many training rows is kept in the model; scoring time grows with it.",
         ),
     ];
 }
@@ -105,7 +105,7 @@ impl Checked<NeighboursSettings> {
         progress: &dyn Progress,
     ) -> Result<Neighbours, FitError> {
         progress.go_on()?;
-        progress.tell("Weighing the columns", 0.2);
+        progress.tell("Weighting the columns", 0.2);
         let mut rows: Vec<usize> = (0..target.rows()).collect();
         if rows.len() > self.most_rows {
             rows.shuffle(&mut ChaCha8Rng::seed_from_u64(seed));

@@ -77,19 +77,19 @@ impl Tunable for ScorecardSettings {
     const SETTINGS: &'static [Setting] = &[
         Setting::new(
             "groups",
-            "Groups per column",
+            "Bins per column",
             Range::Count(2, 20),
-            "More follow the records closer; fewer hold longer.",
+            "More fit the records closer; fewer are more stable.",
         ),
         Setting::new(
             "least-share",
-            "Share of rows per group",
+            "Share of rows per bin",
             Range::Above(0.0, 0.5),
-            "A group with fewer training rows is put together with its neighbour.",
+            "A bin with fewer training rows is merged with its neighbour.",
         ),
         Setting::new(
             "shape",
-            "Rates along a number",
+            "Trend along a number",
             Range::OneOf(&["auto", "monotone", "free"]),
             "Monotone lets rates only rise or only fall; auto does so where it costs little information.",
         ),
@@ -97,28 +97,38 @@ impl Tunable for ScorecardSettings {
             "least-information",
             "Least information value",
             Range::Number(0.0, 10.0),
-            "A column with less is left out of the card.",
+            "A column with less is not on the card.",
         ),
         Setting::new(
             "pairs",
             "Pairs of columns",
             Range::Count(0, 20),
-            "So many pairs may say together what neither says alone, if it is clearly more; the card is longer for it.",
+            "Up to so many interactions of two columns, if they are significant; the card is longer for it.",
         ),
         Setting::new(
             "ridge",
             "Ridge penalty",
             Range::Number(0.0, f64::INFINITY),
-            "Draws the weights of all columns towards nothing.",
+            "Shrinks the weights of all columns towards zero.",
         ),
-        Setting::new("base-points", "Points at the base odds", Range::Number(-1e6, 1e6), "Where the scale is fixed."),
+        Setting::new(
+            "base-points",
+            "Points at the base odds",
+            Range::Number(-1e6, 1e6),
+            "Points at which the scale is anchored.",
+        ),
         Setting::new(
             "base-odds",
             "Base odds",
             Range::Above(0.0, 1e9),
             "Customers without the event for each one with it, at the base points.",
         ),
-        Setting::new("doubling", "Points to double the odds", Range::Above(0.0, 1e6), "How fine the scale is."),
+        Setting::new(
+            "doubling",
+            "Points to double the odds",
+            Range::Above(0.0, 1e6),
+            "Points that double the odds (PDO).",
+        ),
     ];
 }
 
@@ -169,7 +179,7 @@ impl Checked<ScorecardSettings> {
     /// # Errors
     /// [`FitError::Unstable`] if no weights can be found, [`FitError::Cancelled`].
     pub fn fit(&self, design: &Design, target: &Target, progress: &dyn Progress) -> Result<Scorecard, FitError> {
-        progress.tell("Cutting columns into groups", 0.1);
+        progress.tell("Binning the columns", 0.1);
         let banded = Banded::all(design, target, self);
         progress.go_on()?;
         let speaking = banded.into_iter().filter(|b| b.information >= self.least_information);
@@ -185,7 +195,7 @@ impl Checked<ScorecardSettings> {
             let mut tried: Vec<CardPair> = Vec::new();
             while tried.len() < self.pairs {
                 progress.go_on()?;
-                progress.tell("Looking for pairs of columns", tried.len() as f64 / self.pairs as f64);
+                progress.tell("Finding interactions of two columns", tried.len() as f64 / self.pairs as f64);
                 let Some(pair) = pairs.most_telling(&log_odds(&fitted, &parts, design.rows()), target, &tried) else {
                     break;
                 };

@@ -32,9 +32,9 @@ impl Tunable for SvmSettings {
     const FAMILY: &'static str = "support vector machine";
     const SETTINGS: &'static [Setting] = &[Setting::new(
         "cost",
-        "Cost of falling short",
+        "Cost (C)",
         Range::Above(0.0, 1e6),
-        "What a row on the wrong side of its margin costs; smaller draws all coefficients towards nothing.",
+        "Penalty of a row on the wrong side of its margin; smaller shrinks all coefficients towards zero.",
     )];
 }
 

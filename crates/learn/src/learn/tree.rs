@@ -47,18 +47,18 @@ impl Default for TreeSettings {
 impl Tunable for TreeSettings {
     const FAMILY: &'static str = "decision tree";
     const SETTINGS: &'static [Setting] = &[
-        Setting::new("leaves", "Leaves at most", Range::Count(2, 2_048), "Before branches are cut back."),
+        Setting::new("leaves", "Leaves at most", Range::Count(2, 2_048), "Before pruning."),
         Setting::new(
             "rows-per-leaf",
             "Rows per leaf",
             Range::Count(1, 1_000_000),
-            "A leaf with fewer training rows is not made.",
+            "Smallest number of training rows in a leaf.",
         ),
         Setting::new(
             "prune",
-            "Cut back",
+            "Prune",
             Range::YesNo,
-            "Cuts off branches that do not hold on rows the tree was not grown on.",
+            "Removes branches that are not confirmed on rows the tree was not grown on.",
         ),
     ];
 }
@@ -140,7 +140,7 @@ impl Checked<TreeSettings> {
         let mut losses = vec![0.0; penalties.len()];
         for fold in 0..FOLDS {
             progress.go_on()?;
-            progress.tell("Judging how far to cut back", fold as f64 / FOLDS as f64);
+            progress.tell("Choosing how far to prune", fold as f64 / FOLDS as f64);
             let judged: Vec<usize> = (0..real.len()).filter(|&row| of_row[row] == fold).collect();
             let fitted = target.rows_without(|row| of_row[row] == fold);
             let (part, learned) = (design.take(&fitted), target.take(&fitted));

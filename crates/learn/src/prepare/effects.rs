@@ -61,7 +61,7 @@ fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table,
     }
     if let Action::Sample { .. } = action {
         // The rows looked at are few already.
-        let sentence = "before anything is dealt out; the event rate stays as it is".to_owned();
+        let sentence = "before the split; the event rate stays as it is".to_owned();
         return Ok((table.clone(), Effect { sentence, before: None, after: None }));
     }
     let training = Training { rows: &rows, event, weight: None };
@@ -90,12 +90,7 @@ fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table,
         }
         (FittedStep::Cap { low, high, .. }, _) => {
             let outside = |c: &Column| rows.iter().filter_map(|&r| c.number(r)).filter(|x| x < low || x > high).count();
-            format!(
-                "{} values are drawn in to {} – {}",
-                count(old.map_or(0, outside) as u64),
-                plain(*low),
-                plain(*high)
-            )
+            format!("{} values are capped at {} – {}", count(old.map_or(0, outside) as u64), plain(*low), plain(*high))
         }
         (FittedStep::Log { .. }, Some(column)) => format!("skewness {}", skews(old, column)),
         (FittedStep::Power { lambda, .. }, Some(column)) => {
@@ -114,7 +109,7 @@ fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table,
             };
             ends.map_or_else(String::new, |(low, high)| {
                 format!(
-                    "{} values, from “{}” ({}) to “{}” ({}); a training row is told by the others",
+                    "{} values, from “{}” ({}) to “{}” ({}); a training row is encoded out of fold",
                     count(encoded.values.len() as u64),
                     low.0,
                     write(*low.1),
@@ -132,11 +127,11 @@ fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table,
         }
         (FittedStep::Bands { edges, .. }, _) => {
             let edges: Vec<String> = edges.iter().map(|&edge| plain(edge)).collect();
-            format!("{} bands, up to {}", edges.len() + 1, edges.join(", "))
+            format!("{} bins, up to {}", edges.len() + 1, edges.join(", "))
         }
         (FittedStep::GroupRare { kept, .. }, _) => {
             let distinct = old.map_or(0, |c| ColumnProfile::of(c).distinct);
-            format!("{} of {} values stay; the others are one", count(kept.len() as u64), count(distinct))
+            format!("{} of {} values stay; the others are grouped", count(kept.len() as u64), count(distinct))
         }
         _ => String::new(),
     };
@@ -155,7 +150,7 @@ fn range(column: &Column) -> String {
         if column.kind == pronoia_data::Kind::Date { pronoia_data::table::written_date(x as i32) } else { plain(x) }
     };
     match &profile.numbers {
-        Some(n) => format!("{} to {}, in the middle {}", write(n.min), write(n.max), write(n.median)),
+        Some(n) => format!("{} to {}, median {}", write(n.min), write(n.max), write(n.median)),
         None => profile.top.iter().take(3).map(|(v, n)| format!("{v} ({})", count(*n))).collect::<Vec<_>>().join(", "),
     }
 }

@@ -130,7 +130,7 @@ pub enum PrepareError {
         reason: String,
     },
     /// A case weight below 0.
-    #[error("“{column}” says how much a row counts, and {value} is no weight; it is 0 or more.")]
+    #[error("“{column}” is a fit weight, and {value} is not a weight; a weight is 0 or more.")]
     Weight {
         /// The column.
         column: String,
@@ -141,7 +141,7 @@ pub enum PrepareError {
     #[error("{0}")]
     Replay(String),
     /// No predictor is left.
-    #[error("No column goes into the model. Give at least one column the role “predictor”.")]
+    #[error("The model has no predictors. Give at least one column the role “predictor”.")]
     NoPredictors,
 }
 

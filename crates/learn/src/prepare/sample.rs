@@ -21,8 +21,8 @@ impl Sample {
     /// In a few words.
     pub(super) fn words(self) -> String {
         match self {
-            Self::Share(share) => format!("work on {} % of the customers, drawn by lot", plain(share * 100.0)),
-            Self::Rows(rows) => format!("work on {} customers, drawn by lot", count(rows)),
+            Self::Share(share) => format!("sample {} % of the customers at random", plain(share * 100.0)),
+            Self::Rows(rows) => format!("sample {} customers at random", count(rows)),
         }
     }
 
@@ -30,9 +30,9 @@ impl Sample {
     pub(super) fn check(self) -> Result<(), String> {
         match self {
             Self::Share(share) if !(share > 0.0 && share < 1.0) => {
-                Err("The share of customers to work on is above 0 and below 100 %.".into())
+                Err("The share of customers to sample is above 0 and below 100 %.".into())
             }
-            Self::Rows(rows) if rows < 2 => Err("Work on two customers at least.".into()),
+            Self::Rows(rows) if rows < 2 => Err("Sample two customers at least.".into()),
             _ => Ok(()),
         }
     }

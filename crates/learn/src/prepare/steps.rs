@@ -131,9 +131,7 @@ pub enum StepError {
     #[error(transparent)]
     Expression(#[from] ExpressionError),
     /// It reads a column that is not there.
-    #[error(
-        "There is no column “{0}” here any more. Switch the step off, take it out, or bring the column back before it."
-    )]
+    #[error("There is no column “{0}” here any more. Switch the step off, remove it, or restore the column before it.")]
     NoColumn(String),
     /// It does not suit the column's kind.
     #[error("“{column}” is of the kind {kind}; this step is for {wanted}.")]
@@ -177,21 +175,25 @@ impl Action {
                     Filling::MostFrequent => "the most frequent value".into(),
                     Filling::Value(value) => format!("“{value}”"),
                 };
-                let flag = if *flag { ", and say where" } else { "" };
-                format!("fill what is missing in {column} with {with}{flag}")
+                let flag = if *flag { ", with a missing indicator" } else { "" };
+                format!("impute {column} with {with}{flag}")
             }
             Self::Cap { column, share } => {
-                format!("draw in the {} most extreme of 100 values of {column} on either side", share * 100.0)
+                format!("cap {column} at {} % on either side", share * 100.0)
             }
             Self::Log { column } => format!("logarithm of {column}"),
             Self::Power { column } => format!("power transform of {column}"),
             Self::AsCode { column } => format!("read {column} as a code"),
-            Self::Encode { column, encoder: Encoder::TargetMean } => format!("{column} as its event rate"),
-            Self::Encode { column, encoder: Encoder::WeightOfEvidence } => format!("{column} as weight of evidence"),
-            Self::Ordered { column, order } => format!("{column} by rank: {}", order.join(" < ")),
+            Self::Encode { column, encoder: Encoder::TargetMean } => {
+                format!("encode {column} as its event rate (target encoding)")
+            }
+            Self::Encode { column, encoder: Encoder::WeightOfEvidence } => {
+                format!("encode {column} as weight of evidence (WoE)")
+            }
+            Self::Ordered { column, order } => format!("encode {column} by rank: {}", order.join(" < ")),
             Self::Standardise { column } => format!("standardise {column}"),
-            Self::Bands { column, bands } => format!("{bands} bands of {column}"),
-            Self::GroupRare { column, fewest } => format!("group values of {column} with fewer than {fewest} rows"),
+            Self::Bands { column, bands } => format!("bin {column} into {bands} bins"),
+            Self::GroupRare { column, fewest } => format!("group rare values of {column} (fewer than {fewest} rows)"),
         }
     }
 
@@ -298,7 +300,7 @@ impl Action {
                 let at = place(columns, column)?;
                 let kind = columns[at].1;
                 if matches!(kind, Kind::Number | Kind::Date) {
-                    let wanted = "categories; cut a number into bands first";
+                    let wanted = "categories; bin a number first";
                     return Err(StepError::Kind { column: column.clone(), kind, wanted });
                 }
                 if let Self::Ordered { order, .. } = self {
@@ -318,7 +320,7 @@ impl Action {
             Self::Bands { column, bands } => {
                 let at = number(columns, column)?;
                 if !(2..=50).contains(bands) {
-                    return Err(StepError::Field("Cut a number into 2 to 50 bands.".into()));
+                    return Err(StepError::Field("Choose 2 to 50 bins.".into()));
                 }
                 columns[at].1 = Kind::Ordered;
                 Ok(vec![column.clone()])

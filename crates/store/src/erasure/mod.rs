@@ -91,9 +91,9 @@ impl Store {
         take_out_of_published(&transaction, workspace_id, person).await?;
         forget_previews(&transaction, workspace_id, person).await?;
         let attachments = take_out_of_remarks(&transaction, workspace_id, person).await?;
-        let mut figure = format!("told by {}: {rows} rows in {} tables made blank", person.column, tables.len());
+        let mut figure = format!("identified by {}: {rows} rows in {} tables blanked", person.column, tables.len());
         if attachments > 0 {
-            figure += &format!("; {attachments} remarks or attached files taken out");
+            figure += &format!("; {attachments} remarks or attached files removed");
         }
         for study_id in studies_on(&transaction, workspace_id, &tables).await? {
             let entry = ledger_entry::ActiveModel {
@@ -107,7 +107,7 @@ impl Store {
         }
         let erased = tables.len() as u64;
         let work = Work::Erased { tables };
-        let job = put(&transaction, workspace_id, None, "Taking an erased person out of figures and models", &work);
+        let job = put(&transaction, workspace_id, None, "Removing an erased person from figures and models", &work);
         let job = job.await?;
         transaction.commit().await?;
         Ok(Erased { rows, tables: erased, job })

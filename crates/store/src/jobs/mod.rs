@@ -152,7 +152,7 @@ pub(crate) async fn put_once(
 /// before the last of them.
 pub(crate) async fn look_again(db: &DatabaseTransaction, workspace_id: i64, study: i64) -> Result<i64> {
     let work = Work::Drivers { study };
-    put_once(db, (workspace_id, Some(study)), ("Looking for what goes with the outcome", &work), false).await
+    put_once(db, (workspace_id, Some(study)), ("Analysing associations with the outcome", &work), false).await
 }
 
 async fn open_jobs(db: &impl ConnectionTrait, workspace_id: i64) -> Result<Vec<job::Model>> {

@@ -124,7 +124,7 @@ fn stacked(first: &record_table::Model, second: &record_table::Model) -> Result<
     }
     if !unlike.is_empty() {
         return Err(StoreError::Refused(format!(
-            "These columns are of different kinds in {} and {}, so that one cannot stand below the other: {}. Bring one of the files in again and read them in the other's kind.",
+            "These columns are of different kinds in {} and {}, so that one cannot be appended to the other: {}. Import one of the files again and read them in the other's kind.",
             first.name,
             second.name,
             unlike.join(", ")
@@ -132,7 +132,7 @@ fn stacked(first: &record_table::Model, second: &record_table::Model) -> Result<
     }
     if columns.iter().all(|c| c.second.is_none()) {
         return Err(StoreError::Refused(format!(
-            "{} and {} have no column of the same name; nothing of one could stand below the other.",
+            "{} and {} have no column of the same name; there is nothing to append.",
             first.name, second.name
         )));
     }

@@ -225,7 +225,7 @@ fn keys(
     let (a, b) = (find(first, &join.first_key)?, find(second, &join.second_key)?);
     if a.kind.storage() != b.kind.storage() {
         return Err(StoreError::Refused(format!(
-            "“{}” of {} is a {}, and “{}” of {} is a {}: their values can never be the same. Bring one of the files in again and read its key in the other's kind.",
+            "“{}” of {} is a {}, and “{}” of {} is a {}: their values can never be the same. Import one of the files again and read its key in the other's kind.",
             a.name, first.name, a.kind, b.name, second.name, b.kind
         )));
     }

@@ -120,7 +120,7 @@ async fn grants(transaction: &mut Transaction<'_, Postgres>, place: &str) -> Res
 fn rested_on(e: sqlx::Error, name: &str) -> StoreError {
     match e.as_database_error().and_then(|e| e.code()).as_deref() {
         Some("2BP01") => StoreError::Refused(format!(
-            "The columns of the list have changed, and views of others rest on {name} as it was published before. Whoever runs the database has to take them away first; nothing was touched."
+            "The columns of the list have changed, and views of others rest on {name} as it was published before. The database administrator has to remove them first; nothing was touched."
         )),
         _ => e.into(),
     }

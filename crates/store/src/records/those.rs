@@ -25,11 +25,11 @@ fn field(columns: &[StoredColumn], name: &str) -> Result<String> {
 fn refused(e: sqlx::Error) -> StoreError {
     match e {
         sqlx::Error::Database(e) if e.code().as_deref() == Some("57014") => StoreError::Refused(
-            "Looking for these customers takes too long. Ask for less, or bring in fewer rows.".into(),
+            "Looking for these customers takes too long. Ask for less, or import fewer rows.".into(),
         ),
         // A number too large, and the like.
         sqlx::Error::Database(e) if e.code().is_some_and(|code| code.starts_with("22")) => {
-            StoreError::Refused(format!("The condition cannot be worked out for every row: {}.", e.message()))
+            StoreError::Refused(format!("The condition cannot be computed for every row: {}.", e.message()))
         }
         e => e.into(),
     }

@@ -181,7 +181,7 @@ fn few_enough(customers: usize) -> Result<(), ApiError> {
         return Ok(());
     }
     Err(ApiError::TooLarge(format!(
-        "A call holds {} customers at most; this has {}. Send several, or bring them in as a list.",
+        "A call holds {} customers at most; this has {}. Send several, or import them as a list.",
         text::count(MOST as u64),
         text::count(customers as u64)
     )))
@@ -229,7 +229,7 @@ fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Answered), ApiError> {
     let (list, scan) = read_table(body, &Unwatched).map_err(|e| ApiError::Refused(e.to_string()))?;
     if scan.rejected > 0 {
         return Err(ApiError::Refused(format!(
-            "{} cannot be read; mend them and send all again.",
+            "{} cannot be read; correct them and send all again.",
             text::counted(scan.rejected as usize, "row", "rows")
         )));
     }

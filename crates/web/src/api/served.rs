@@ -113,7 +113,7 @@ impl Served {
         for (called, (used, met)) in uses {
             let of = (called.release, called.version);
             if let Err(e) = app.store.note_use(of, used).await {
-                tracing::warn!("calls of a release could not be written down: {e}");
+                tracing::warn!("calls of a release could not be recorded: {e}");
                 self.count(of, used, &met);
                 continue;
             }
@@ -121,10 +121,10 @@ impl Served {
                 continue;
             }
             if let Err(e) = app.store.note_tally(called.version, &met).await {
-                tracing::warn!("whom a release met could not be written down: {e}");
+                tracing::warn!("customers scored by a release could not be recorded: {e}");
                 self.count(of, Use::default(), &met);
             } else if let Err(e) = self.alert(app, of).await {
-                tracing::warn!("whom a release met could not be compared with the fit: {e}");
+                tracing::warn!("drift of a release could not be computed: {e}");
             }
         }
     }
@@ -138,10 +138,10 @@ impl Served {
         let scores = found.scores.iter().map(|drift| ("probability", drift));
         for (what, drift) in scores.chain(columns).filter(|(_, drift)| drift.has_moved()) {
             if app.store.is_news(version, what).await? {
-                let chosen = format!("“{}”: {what} has moved since the fit", release.name);
+                let chosen = format!("“{}”: {what} has drifted since the fit", release.name);
                 let (part, then, now) = &drift.part;
                 let figure = format!(
-                    "index {}; {} of customers are {part}, {} were",
+                    "PSI {}; {} of customers are {part}, {} were",
                     text::fixed(drift.psi, 2),
                     text::percent(*now),
                     text::percent(*then)

@@ -86,7 +86,7 @@ pub async fn change_password(
     let from = Origin { address: &address, agent: agent_of(&request) };
     let problem = match app.store.change_password(&visitor.0, [&form.present, &form.new], &from).await {
         Ok(Ok(())) => return see_other("/account?changed=true"),
-        Ok(Err(Denied::Wrong)) => "This is not the password until now. Nothing was changed.".into(),
+        Ok(Err(Denied::Wrong)) => "This is not the current password. Nothing was changed.".into(),
         Ok(Err(Denied::TooMany(seconds))) => too_many(seconds),
         Err(StoreError::Refused(sentence)) => sentence,
         Err(other) => return Err(other.into()),

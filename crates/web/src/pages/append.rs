@@ -32,7 +32,7 @@ struct Chosen {
 impl Chosen {
     fn finding(&self, account: &AppendAccount) -> String {
         format!(
-            "{} rows and {} below them: {} come out.",
+            "{} rows and {} appended: {} rows.",
             count(account.first_rows),
             count(account.second_rows),
             count(account.first_rows + account.second_rows)
@@ -81,7 +81,7 @@ pub async fn page(
 /// Puts the rows below each other.
 pub async fn make(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>, form: web::Form<Answers>) -> PageResult {
     visitor.check(&form.csrf)?;
-    let second = form.with.ok_or_else(|| PageError::Refused("Choose the table to put below this one.".into()))?;
+    let second = form.with.ok_or_else(|| PageError::Refused("Choose the table to append to this one.".into()))?;
     let append = Append { first: *path, second, name: super::table_name(&form.name)? };
     // Better said now than by the job.
     {

@@ -46,8 +46,8 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         })
         .collect();
     let heading = match rows.len() {
-        0 => "Nothing is put away.".into(),
-        n => format!("{} put away", text::counted(n, "thing was", "things were")),
+        0 => "The archive is empty.".into(),
+        n => format!("{} in the archive", text::counted(n, "item", "items")),
     };
     html(&Page { frame: Frame::plain(&app, &visitor).await?, heading, rows, is_owner: visitor.is_owner() })
 }
@@ -120,14 +120,14 @@ pub async fn erase(
     let found = away.into_iter().find(|away| away.thing == thing).ok_or(PageError::NotFound)?;
     if form.name.trim() != found.name {
         return Err(PageError::Refused(format!(
-            "To erase it for good, type its name as it stands: {}. Nothing was erased.",
+            "To delete it for good, type its name exactly: {}. Nothing was deleted.",
             found.name
         )));
     }
     for path in app.store.erase(workspace, thing).await? {
         match tokio::fs::remove_file(&path).await {
             Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
-                tracing::warn!("an uploaded file of something erased is still there: {e}");
+                tracing::warn!("an uploaded file of something deleted is still there: {e}");
             }
             _ => {}
         }

@@ -60,7 +60,11 @@ impl Proposal {
         let rates = mean.and_then(|p| economics.rates(p));
         let question = view.study.kind();
         let (control, why) = match rates {
-            None => (customers / 5, "How often the event happens is not assumed to depend on the action, so that no number follows from it; a fifth is usual.".into()),
+            None => (
+                customers / 5,
+                "No effect on the event rate is assumed, so that no sample size follows from it; a fifth is usual."
+                    .into(),
+            ),
             Some(rates) => {
                 let needed = control_needed(customers, rates);
                 (needed.control, why(&needed, rates, question))
@@ -81,16 +85,19 @@ impl Proposal {
 
 fn why(power: &Power, [without, with]: [f64; 2], question: Question) -> String {
     let assumed = format!(
-        "As assumed, {} of 100 of them {} without it, and {} with it.",
+        "Assumed: {} of 100 of them {} without it, and {} with it.",
         text::fixed(without * 100.0, 1),
         question.event_would(),
         text::fixed(with * 100.0, 1)
     );
     if power.is_enough() {
-        format!("{assumed} With {} held back, four of five such campaigns show that.", text::count(power.control))
+        format!(
+            "{assumed} A control group of {} shows that with 80 % statistical power at the 5 % level.",
+            text::count(power.control)
+        )
     } else {
         format!(
-            "{assumed} They are few: even with half of them held back only {} of 100 such campaigns show that.",
+            "{assumed} They are few: even with half of them in the control group the statistical power is {} % at the 5 % level.",
             text::fixed(power.power * 100.0, 0)
         )
     }
@@ -116,25 +123,23 @@ impl Begin {
         let whole = |text: &str| text.chars().filter(|c| !c.is_whitespace()).collect::<String>().parse::<u64>().ok();
         let Some(control) = whole(&self.control).filter(|control| *control < customers) else {
             return refused(format!(
-                "Hold back between 0 and {} customers; it is “{}”.",
+                "The control group has 0 to {} customers; it is “{}”.",
                 text::count(customers.saturating_sub(1)),
                 self.control
             ));
         };
         let Some(seed) = whole(&self.seed) else {
-            return refused(format!("What governs the lot is a whole number; it is “{}”.", self.seed));
+            return refused(format!("The random seed is a whole number; it is “{}”.", self.seed));
         };
         let acts: Vec<String> =
             self.acts.split(',').map(|act| act.trim().to_owned()).filter(|act| !act.is_empty()).collect();
         if acts.is_empty() || acts.len() > MOST_ACTS {
-            return refused(format!(
-                "Name between one and {MOST_ACTS} things that are done, with commas between them."
-            ));
+            return refused(format!("Name one to {MOST_ACTS} treatments, separated by commas."));
         }
         for (at, act) in acts.iter().enumerate() {
             if act == CONTROL || acts[..at].contains(act) || act.chars().count() > 40 {
                 return refused(format!(
-                    "“{act}” cannot be told from the others; give each a name of its own, of up to 40 letters."
+                    "“{act}” is not a distinct name; give each treatment a name of its own, of up to 40 letters."
                 ));
             }
         }
@@ -249,29 +254,29 @@ pub async fn page(
         heading: match (&came_of_it, campaign.acted, campaign.held) {
             (Some(came), ..) => came.heading.clone(),
             (None, Some(acted), Some(0)) => {
-                format!("{} {} customers; nobody is held back.", capital(act), text::count_of(acted))
+                format!("{} {} customers; no control group.", capital(act), text::count_of(acted))
             }
             (None, Some(acted), Some(held)) => {
                 format!(
-                    "{} {} customers, and leave {} alone.",
+                    "{} {} customers; control group of {}.",
                     capital(act),
                     text::count_of(acted),
                     text::count_of(held)
                 )
             }
-            _ => "The lots are not drawn yet.".into(),
+            _ => "The customers are not randomised yet.".into(),
         },
         how: format!(
-            "{}, so that each group has its share of the likely and the unlikely; number {} governs the lot{}.",
+            "{}, stratified by predicted probability; random seed {}{}.",
             if arms.control > 0.0 {
-                format!("{} held back, drawn by lot", text::percent(arms.control))
+                format!("Control group of {}, randomised", text::percent(arms.control))
             } else {
-                "Nobody is held back".into()
+                "No control group".into()
             },
             arms.seed,
             match arms.acts.as_slice() {
                 [_] => String::new(),
-                acts => format!("; the others are dealt out among {}", text::listed(acts)),
+                acts => format!("; the others are randomised to {}", text::listed(acts)),
             }
         ),
         drawn: campaign.assigned_id.is_some(),
@@ -340,7 +345,7 @@ pub async fn results(
     let table = app.store.table(visitor.workspace_id(), form.table).await?;
     let columns = table.names()?;
     let Some((outcome, event)) = form.event.split_once('\n') else {
-        return Err(PageError::Refused("Say which value of which column means that the event happened.".into()));
+        return Err(PageError::Refused("Choose the outcome column and the value of the event.".into()));
     };
     let (outcome, event) = (outcome.trim_end_matches('\r').to_owned(), event.to_owned());
     let money = Some(form.money.clone()).filter(|name| !name.is_empty());
@@ -376,12 +381,16 @@ pub async fn contacts(app: web::Data<App>, visitor: Visitor, path: web::Path<Con
     let form = FileFormat::of_extension(&path.form).ok_or(PageError::NotFound)?;
     let at = CampaignPath { id: path.id, campaign: path.campaign };
     let (_, campaign) = found(&app, &visitor, &at).await?;
-    let assigned = campaign.assigned_id.ok_or_else(|| PageError::Refused("The lots are not drawn yet.".into()))?;
+    let assigned =
+        campaign.assigned_id.ok_or_else(|| PageError::Refused("The customers are not randomised yet.".into()))?;
     let table = app.store.table(visitor.workspace_id(), assigned).await?;
     let columns = table.names()?;
     let rows = campaign.acted.unwrap_or(table.rows) as u64;
-    let acted =
-        |part: &Table, row: usize| part.column(ARM).and_then(|arm| arm.text(row)).is_some_and(|arm| arm != CONTROL);
+    // By the treatments, since the word for the control group has changed since 0.1.0.
+    let acts = campaign.drawn()?.acts;
+    let acted = move |part: &Table, row: usize| {
+        part.column(ARM).and_then(|arm| arm.text(row)).is_some_and(|arm| acts.contains(&arm))
+    };
     Taking { table: &table, columns, also: vec![ARM.into()], rows, keep: Some(Box::new(acted)) }
         .sent(&app, "contacts", form)
         .await

@@ -72,7 +72,7 @@ fn answered(study: &StudyView, answer: &Answer) -> AnswerLine {
     match *answer {
         Answer::CannotBe(how) => line("cannot be", how.into(), None),
         Answer::SaidAt(stop, how) => line(
-            "said where it matters",
+            "stated where it matters",
             format!("{}: {how}", stop.word()),
             Some(study.href(&stop.word().to_lowercase())),
         ),
@@ -81,9 +81,9 @@ fn answered(study: &StudyView, answer: &Answer) -> AnswerLine {
             let open = study.open_cautions().filter(|caution| caution.rule == rule).count();
             let names = || found.iter().map(|caution| caution.about.as_str()).collect::<Vec<_>>().join(", ");
             match (study.finding.is_some(), found.len()) {
-                (false, _) => line("not looked for yet", rule.sought().into(), None),
+                (false, _) => line("not checked yet", rule.sought().into(), None),
                 (true, 0) => line("not found", rule.sought().into(), None),
-                (true, _) if open == 0 => line("kept on purpose", names(), None),
+                (true, _) if open == 0 => line("accepted", names(), None),
                 (true, _) => AnswerLine { is_open: true, ..line("found", names(), None) },
             }
         }
@@ -99,11 +99,11 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         study.cautions().filter_map(|c| Some((c.clone(), c.kept(&study.state)?.to_owned()))).collect();
     let looked = study.finding.is_some();
     let heading = match open.len() {
-        _ if !looked => "Nobody has looked at the rows yet.".to_owned(),
-        0 if kept.is_empty() => "Nothing was found that would make the answer wrong.".to_owned(),
-        0 => "Nothing is left to decide.".to_owned(),
-        1 => "One thing would make the answer wrong.".to_owned(),
-        n => format!("{n} things would make the answer wrong."),
+        _ if !looked => "The rows are not checked yet.".to_owned(),
+        0 if kept.is_empty() => "No caution raised.".to_owned(),
+        0 => "No open cautions.".to_owned(),
+        1 => "1 open caution: could bias the results.".to_owned(),
+        n => format!("{n} open cautions: could bias the results."),
     };
     html(&Page {
         views: Views::of(&study, "cautions"),
@@ -144,7 +144,8 @@ pub async fn decide(
     let caution = study.open_cautions().find(|c| c.rule == rule && c.about == form.about);
     let caution = caution.cloned().ok_or_else(|| {
         PageError::Refused(
-            "This caution is gone: it was mended or kept in the meantime, or the choices changed.".into(),
+            "This caution is no longer raised: it was resolved or accepted in the meantime, or the choices changed."
+                .into(),
         )
     })?;
     match &form.because {
@@ -163,12 +164,12 @@ async fn keep(
 ) -> Result<(), PageError> {
     if because.is_empty() || because.chars().count() > LONGEST_REASON {
         return Err(PageError::Refused(format!(
-            "Say in at most {LONGEST_REASON} letters why it is right as it is; the reason goes into the ledger."
+            "Give a reason of at most {LONGEST_REASON} letters why it is right as it is; it is entered in the ledger."
         )));
     }
     let mut state = study.state.clone();
     state.kept.push(AcceptedCaution { rule: caution.rule, about: caution.about.clone(), because: because.to_owned() });
-    let chosen = format!("Kept, although {}", lower(&caution.heading));
+    let chosen = format!("Accepted: {}", lower(&caution.heading));
     let choice = Choice { by: visitor.author(), chosen, figure: format!("because {because}") };
     super::choose(app, &study.study, &state, &choice).await
 }

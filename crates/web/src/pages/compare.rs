@@ -401,12 +401,12 @@ fn standing(
 }
 
 fn heading(candidates: &[Candidate], money: Option<&Money>, sorted_by: Option<&Measure>) -> String {
-    let Some(best) = candidates.first() else { return "Nothing is fitted yet.".into() };
+    let Some(best) = candidates.first() else { return "No model is fitted yet.".into() };
     let name = &best.model.name;
     let whom = money.map_or(String::new(), Money::whom);
     match (candidates.get(1), sorted_by) {
         (Some(second), Some(measure)) => format!(
-            "By {}, {} comes first: {}, against {} of {}.",
+            "By {}, {} is first: {}, against {} of {}.",
             measure.name,
             name.to_lowercase(),
             (measure.show)(best),
@@ -415,28 +415,28 @@ fn heading(candidates: &[Candidate], money: Option<&Money>, sorted_by: Option<&M
         ),
         (None, _) if money.is_some() => {
             let profit = best.best().map_or(String::new(), |b| text::money(b.profit));
-            format!("{name} can be worth {profit} {whom}.")
+            format!("{name}: expected profit {profit} {whom}.")
         }
         (None, _) => format!("{name} is the only candidate so far."),
         (Some(second), None) => match (best.best(), second.best()) {
             (Some(a), Some(b)) if a.profit - b.profit < 0.005 => format!(
-                "As much comes from {} as from {}: {} {}.",
+                "{} and {} have the same expected profit: {} {}.",
                 name.to_lowercase(),
                 second.model.name.to_lowercase(),
                 text::money(a.profit),
                 whom
             ),
             (Some(a), Some(b)) => format!(
-                "Most comes from {}: {} {}, {} more than from {}{}.",
+                "Highest expected profit: {}, {} {}, {} more than {}{}.",
                 name.to_lowercase(),
                 text::money(a.profit),
                 whom,
                 text::money(a.profit - b.profit),
                 second.model.name.to_lowercase(),
-                if b.high >= a.low { ", which may be chance" } else { "" }
+                if b.high >= a.low { ", not a significant difference" } else { "" }
             ),
             _ => format!(
-                "The outcome is told best by {}: log loss {}, against {} by {}.",
+                "Lowest log loss: {}, {}, against {} of {}.",
                 name.to_lowercase(),
                 text::fixed(best.evaluation.log_loss, 4),
                 text::fixed(second.evaluation.log_loss, 4),

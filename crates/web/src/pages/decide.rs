@@ -204,7 +204,7 @@ impl View {
             here: Here::of(situation),
             data: Board::of(situation, today).json()?,
             judged: format!(
-                "Judged on {} {} customers, {} of whom {}. The band is where 90 of 100 resamples of them lie{}.{}",
+                "Evaluated on {} {} customers, {} of whom {}. Shaded: 90 % CI (bootstrap){}.{}",
                 text::count(weighing.ranking.rows),
                 model.fitted_on()?.split.judged_on(),
                 text::count(weighing.ranking.events),
@@ -217,7 +217,7 @@ impl View {
             ),
             lacking: situation.detail.as_ref().filter(|d| d.lacking > 0).map(|d| {
                 format!(
-                    "For {} an amount has no value; the mean of the others stands in for it.",
+                    "For {} an amount has no value; the mean of the others is used.",
                     text::counted(d.lacking as usize, "customer", "customers")
                 )
             }),
@@ -340,14 +340,14 @@ pub async fn enter_policy(app: &App, workspace: i64, by: Author, study: i64, typ
     let study = StudyView::load(app, workspace, study).await?;
     let situation = Situation::of(app, &study, typed)
         .await?
-        .ok_or_else(|| PageError::Refused("Nothing is fitted yet, so that there is nothing to decide on.".into()))?;
+        .ok_or_else(|| PageError::Refused("No model is fitted yet, so that there is nothing to decide on.".into()))?;
     if situation.is_kept() {
         return Ok(());
     }
     let worth = worth_of(&situation.chosen).map_or(String::new(), |worth| format!("{} {}; ", worth.amount, worth.whom));
     let choice = Choice {
         by,
-        chosen: format!("Line at {}", situation.chosen.policy.rule.in_short()),
+        chosen: format!("Cut-off at {}", situation.chosen.policy.rule.in_short()),
         figure: format!("{worth}{}", situation.model.name),
     };
     let mut state = study.state.clone();
@@ -370,7 +370,7 @@ pub async fn confirm(
     let work = Work::Confirm { study: study.study.id, model: policy.model_id };
     let job = app
         .store
-        .enqueue_once(visitor.workspace_id(), Some(study.study.id), "Confirming on the sealed test", &work)
+        .enqueue_once(visitor.workspace_id(), Some(study.study.id), "Confirming on the sealed test set", &work)
         .await?;
     see_other(&format!("/jobs/{job}"))
 }

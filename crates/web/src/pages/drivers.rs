@@ -104,7 +104,7 @@ pub async fn look(
     visitor.check(&form.csrf)?;
     let study = app.store.study(visitor.workspace_id(), path.id).await?;
     if study.choices()?.outcome.is_none() {
-        return Err(PageError::Refused("Say first what happened: choose the outcome on the Prepare page.".into()));
+        return Err(PageError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
     }
     let job = app.store.look_again(visitor.workspace_id(), path.id).await?;
     see_other(&format!("/jobs/{job}"))
@@ -136,7 +136,7 @@ impl Training {
             let (event, later) = (of(&training), of(&validation));
             Ok::<_, String>(Self { table, rows: training, event, validation, later })
         });
-        let dealt = dealt.await.map_err(|e| PageError::Refused(format!("The rows could not be dealt out: {e}.")))?;
+        let dealt = dealt.await.map_err(|e| PageError::Refused(format!("The rows could not be split: {e}.")))?;
         dealt.map_err(PageError::Refused)
     }
 

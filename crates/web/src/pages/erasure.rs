@@ -44,7 +44,7 @@ impl From<Place> for Line {
                 false => format!("{}, version {}", place.table.name, place.table.version),
             },
             kind: match (place.table.put_away_at, place.table.is_list) {
-                (Some(_), _) => "put away",
+                (Some(_), _) => "archived",
                 (None, true) => "list",
                 (None, false) => "records",
             },
@@ -68,7 +68,7 @@ impl Told {
         let (column, value) = (self.column.trim(), self.value.trim());
         if column.is_empty() || value.is_empty() || value.chars().count() > LONGEST {
             return Err(PageError::Refused(format!(
-                "Say by which column the person is told, and its value, in up to {LONGEST} letters."
+                "Give the column that identifies the person, and its value, in up to {LONGEST} letters."
             )));
         }
         Ok(Person { column, value })
@@ -94,7 +94,7 @@ pub async fn look(app: web::Data<App>, visitor: Visitor, form: web::Form<Told>) 
     let places = app.store.find_person(visitor.workspace_id(), person).await?;
     let rows: u64 = places.iter().map(|place| place.rows).sum();
     let heading = match places.len() {
-        0 => format!("Nobody is told by “{}” in a column like {}.", person.value, person.column),
+        0 => format!("Nobody has “{}” in a column like {}.", person.value, person.column),
         tables => format!(
             "{} of this person in {}",
             text::counted(rows as usize, "row", "rows"),

@@ -86,7 +86,7 @@ impl Taking<'_> {
             let mut written = form.begin(&columns, rows, BufWriter::new(&mut file))?;
             while let Some(part) = parts.wait()? {
                 if stays.upgrade().is_none() {
-                    return Err(NotWritten::Columns("whoever asked for it has left".into()));
+                    return Err(NotWritten::Columns("the client has disconnected".into()));
                 }
                 let chosen = columns.iter().filter_map(|(name, _)| part.column(name).cloned()).collect();
                 let chosen = Table::new(chosen).map_err(NotWritten::Columns)?;

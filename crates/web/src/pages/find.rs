@@ -1,4 +1,4 @@
-//! Find: studies, tables and columns by a part of their name.
+//! Find: studies, tables, columns by a part of their name, and terms by any of theirs.
 
 use actix_web::web;
 use askama::Template;
@@ -8,6 +8,7 @@ use super::PageResult;
 use crate::App;
 use crate::error::html;
 use crate::frame::{Frame, encoded};
+use crate::glossary::TERMS;
 use crate::session::Visitor;
 use crate::text;
 
@@ -16,7 +17,7 @@ const MOST: usize = 100;
 
 #[derive(Template)]
 #[template(path = "find.html")]
-struct Page {
+struct FindPage {
     frame: Frame,
     asked: String,
     found: Vec<Found>,
@@ -41,13 +42,13 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, query: web::Query<Query
     let asked = query.q.trim().to_owned();
     let mut found = if asked.is_empty() { Vec::new() } else { search(&app, &visitor, &asked.to_lowercase()).await? };
     let heading = match (asked.is_empty(), found.len()) {
-        (true, _) => "Find studies, tables and columns".into(),
+        (true, _) => "Find studies, tables, columns and terms".into(),
         (false, 0) => format!("Nothing is called “{asked}”."),
-        (false, n) if n > MOST => format!("More than {MOST} things have “{asked}” in their name; the first {MOST}:"),
-        (false, n) => format!("{} with “{asked}” in the name", text::counted(n, "thing", "things")),
+        (false, n) if n > MOST => format!("More than {MOST} results for “{asked}”; the first {MOST}:"),
+        (false, n) => format!("{} for “{asked}”", text::counted(n, "result", "results")),
     };
     found.truncate(MOST);
-    html(&Page { frame: Frame::plain(&app, &visitor).await?, asked, found, heading })
+    html(&FindPage { frame: Frame::plain(&app, &visitor).await?, asked, found, heading })
 }
 
 async fn search(app: &App, visitor: &Visitor, asked: &str) -> Result<Vec<Found>, crate::error::PageError> {
@@ -57,6 +58,10 @@ async fn search(app: &App, visitor: &Visitor, asked: &str) -> Result<Vec<Found>,
         if fits(&study.title) {
             found.push(Found { name: study.title, what: "study".into(), href: format!("/studies/{}", study.id) });
         }
+    }
+    for term in TERMS.iter().filter(|term| term.is_called(asked)) {
+        let what = format!("term: {}", term.meaning);
+        found.push(Found { name: term.name.into(), what, href: format!("/glossary#{}", term.anchor()) });
     }
     for table in app.store.tables(visitor.workspace_id()).await? {
         let href = format!("/tables/{}", table.id);

@@ -127,13 +127,13 @@ fn found(checked: &Result<Checked, Refusal>) -> (String, bool) {
         Ok(Checked { rows, difference }) => {
             let agreement = match *difference {
                 // Doubles hold about so many.
-                d if d < 1e-15 => "to the last digit that a computer holds".to_owned(),
+                d if d < 1e-15 => "to double precision".to_owned(),
                 d => format!("to {} decimal places", (-d.log10()).floor()),
             };
             let customers = text::counted(*rows, "customer", "customers");
             (
                 format!(
-                    "Steps, coding, classifier and calibration written out as one formula; on {customers} of the records it gives the model’s own probabilities {agreement}. All forms below are written from it."
+                    "Steps, encodings, classifier and calibration as one formula; on {customers} of the records it reproduces the predicted probabilities {agreement}. All forms below are written from it."
                 ),
                 false,
             )

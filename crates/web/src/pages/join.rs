@@ -70,7 +70,7 @@ pub struct Answers {
 
 impl Answers {
     fn join(&self, first: i64) -> Result<Join, PageError> {
-        let second = self.with.ok_or_else(|| PageError::Refused("Choose the table to put beside this one.".into()))?;
+        let second = self.with.ok_or_else(|| PageError::Refused("Choose the table to join.".into()))?;
         let as_of = match (self.first_date.as_str(), self.second_date.as_str()) {
             ("", _) | (_, "") => None,
             (first, second) => Some((first.to_owned(), second.to_owned())),
@@ -198,35 +198,35 @@ fn written(account: &KeyAccount, form: &Answers, table: &record_table::Model, ot
     let after = if form.drops() { first.rows_matched } else { first.rows };
     let mut cautions = Vec::new();
     if first.matched == 0 {
-        cautions.push("No key of one table is found in the other: these are hardly the right columns.".to_owned());
+        cautions.push("No key of one table is found in the other: choose other key columns.".to_owned());
     } else if first.matched * 2 < first.keys {
         let share = percent(first.matched as f64 / first.keys.max(1) as f64);
         cautions.push(format!("Only {share} of the keys of {} are found in {}.", table.name, other.name));
     }
     if first.repeated > 0 {
         cautions.push(format!(
-            "{} in {} more than once; each of their rows gets the same partner.",
+            "{} in {} more than once; each of their rows is joined to the same row.",
             text::counted(first.repeated as usize, "key is", "keys are"),
             table.name
         ));
     }
     if !form.rolls_up() && second.repeated > 0 {
         cautions.push(format!(
-            "{} in {} more than once; the first row of each is taken. Roll them up if every row counts.",
+            "{} in {} more than once; the first row of each is used. Aggregate them if every row counts.",
             text::counted(second.repeated as usize, "key is", "keys are"),
             other.name
         ));
     }
     if form.drops() && after < first.rows {
         cautions.push(format!(
-            "{} of {} would be left out, because their key is not found.",
+            "{} of {} would be dropped, because their key is not found.",
             text::counted((first.rows - after) as usize, "row", "rows"),
             table.name
         ));
     }
     Account {
         lines,
-        after: format!("{} rows before, {} after; no row is there twice.", count(first.rows), count(after)),
+        after: format!("{} rows before, {} after; no row is duplicated.", count(first.rows), count(after)),
         cautions,
     }
 }

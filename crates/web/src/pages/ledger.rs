@@ -113,8 +113,8 @@ pub async fn page(
         .collect();
     let is_whole = words.is_empty() && account.is_none();
     let heading = match all {
-        0 if is_whole => "Nothing was entered yet.".to_owned(),
-        0 => "No entry is like that.".to_owned(),
+        0 if is_whole => "No entries yet.".to_owned(),
+        0 => "No entry matches.".to_owned(),
         n if is_whole => {
             let choices = study.entries().iter().filter(|line| line.is_choice).count();
             format!("{} in the ledger, {} of them choices", counted(n), text::count(choices as u64))
@@ -168,7 +168,7 @@ async fn names(app: &App, lines: &[Line]) -> Result<HashMap<i64, String>, PageEr
 fn who(names: &HashMap<i64, String>, account: Option<i64>) -> String {
     match account {
         None => "Pronoia".into(),
-        Some(id) => names.get(&id).cloned().unwrap_or_else(|| "somebody who is gone".into()),
+        Some(id) => names.get(&id).cloned().unwrap_or_else(|| "somebody who has left".into()),
     }
 }
 
@@ -193,10 +193,10 @@ impl Called {
 
 impl pronoia_core::study::history::Names for Called {
     fn records(&self, table: Option<i64>) -> String {
-        self.tables.get(&table.unwrap_or(self.first)).cloned().unwrap_or_else(|| "records that are gone".into())
+        self.tables.get(&table.unwrap_or(self.first)).cloned().unwrap_or_else(|| "deleted records".into())
     }
 
     fn model(&self, id: i64) -> String {
-        self.models.get(&id).cloned().unwrap_or_else(|| "a model that is gone".into())
+        self.models.get(&id).cloned().unwrap_or_else(|| "a deleted model".into())
     }
 }

@@ -85,7 +85,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
 fn state_words(list: &pronoia_store::list::Model) -> &'static str {
     match list.state.as_str() {
         "matched" => "matched, not scored",
-        "scoring" => "in the works",
+        "scoring" => "in progress",
         "scored" => "scored",
         "stopped" => "stopped",
         _ => "not scored",

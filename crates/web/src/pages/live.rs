@@ -86,8 +86,8 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
     let heading = match releases.as_slice() {
         [] if view.state.policy.is_none() => "Nothing can be released yet.".into(),
         [] => "Nothing is released yet.".into(),
-        [one] => format!("“{}” answers with version {}.", one.name, one.number),
-        several => format!("{} releases answer.", several.len()),
+        [one] => format!("Active version of “{}”: {}.", one.name, one.number),
+        several => format!("{} active releases.", several.len()),
     };
     html(&Page {
         base: view.href("live"),
@@ -204,9 +204,7 @@ pub async fn set_live(
     app.store.set_live(release.id, form.version).await?;
     app.served.forget();
     let number = app.store.release_version(form.version).await?.number;
-    app.store
-        .note(path.id, None, &format!("“{}” answers with version {number}", release.name), "chosen at Live")
-        .await?;
+    app.store.note(path.id, None, &format!("Active version of “{}”: {number}", release.name), "chosen at Live").await?;
     see_other(&format!("/studies/{}/live", path.id))
 }
 
@@ -234,8 +232,8 @@ pub async fn challenge(
     app.served.forget();
     let number = app.store.release_version(form.version).await?.number;
     let chosen = match percent {
-        p if p > 0.0 => format!("“{}”: version {number} is tried on {p} of 100 calls", release.name),
-        _ => format!("“{}”: version {number} is not tried any more", release.name),
+        p if p > 0.0 => format!("“{}”: version {number} is on trial for {p} of 100 calls", release.name),
+        _ => format!("“{}”: version {number} is not on trial any more", release.name),
     };
     app.store.note(path.id, Some(visitor.account_id()), &chosen, "chosen at Live").await?;
     see_other(&format!("/studies/{}/live", path.id))
@@ -322,7 +320,7 @@ pub async fn judge(
     // The table is looked up in the visitor's workspace.
     let table = app.store.table(visitor.workspace_id(), form.table).await?;
     let work = Work::Promise { version, table: table.id };
-    let title = "Comparing what was said with what happened";
+    let title = "Comparing predictions with observed outcomes";
     let job = app.store.enqueue_once(visitor.workspace_id(), Some(path.id), title, &work).await?;
     see_other(&format!("/jobs/{job}"))
 }

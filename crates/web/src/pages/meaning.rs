@@ -21,7 +21,7 @@ pub fn hundred(share: f64) -> String {
 /// The area under the ROC curve as a share of pairs.
 pub fn area(e: &Evaluation, name: &str, question: Question) -> String {
     format!(
-        "Take one of the {} customers who {} and one of the {} who {}: {name} puts the first above the second in {} of 100 such pairs. By chance it would be 50.",
+        "Take one of the {} customers who {} and one of the {} who {}: {name} ranks the first above the second in {} of 100 such pairs. By chance it would be 50.",
         text::count(e.events),
         question.event_verb(),
         text::count(e.rows - e.events),
@@ -41,7 +41,7 @@ pub fn driver(all: &Drivers, driver: &Driver, question: Question) -> Meanings {
         (
             "event rate",
             format!(
-                "Of the {} customers with {column} {}, {} {}: {}. Rates from {} to {} would not be contradicted by that count; that is its 95 % interval.",
+                "Of the {} customers with {column} {}, {} {}: {}. 95 % CI (Wilson): {} to {}.",
                 text::count(group.rows),
                 most.label,
                 text::count(group.events),
@@ -52,7 +52,7 @@ pub fn driver(all: &Drivers, driver: &Driver, question: Question) -> Meanings {
             ),
         ),
         (
-            "of overall",
+            "lift",
             format!(
                 "That rate is {} times the rate of everybody, {} of {}.",
                 text::fixed(group.rate() / whole.rate(), 2),
@@ -63,7 +63,7 @@ pub fn driver(all: &Drivers, driver: &Driver, question: Question) -> Meanings {
         (
             "uncertainty",
             format!(
-                "Of a customer of whom nothing is known, the outcome is uncertain by {} bits. Once {column} is known, {} bits are left: {} less.",
+                "Entropy of the outcome: {} bits. Given {column}, {} bits are left: mutual information is {} of the entropy.",
                 text::fixed(before, 4),
                 text::fixed(before - driver.bits, 4),
                 text::percent(driver.share)
@@ -72,7 +72,7 @@ pub fn driver(all: &Drivers, driver: &Driver, question: Question) -> Meanings {
         (
             "information value",
             format!(
-                "{column} {} holds {} of the {} {} and {} of the {} others. The difference, times the logarithm of the ratio, is added up over all groups. Here a column counts as strong from {} on.",
+                "{column} {} holds {} of the {} {} and {} of the {} others. Information value (IV): the difference times the logarithm of the ratio (weight of evidence), summed over all groups. Here a column counts as strong from {} on.",
                 most.label,
                 share(group.events, whole.events),
                 text::count(whole.events),
@@ -87,7 +87,7 @@ pub fn driver(all: &Drivers, driver: &Driver, question: Question) -> Meanings {
         meanings.push((
             "correlation",
             format!(
-                "How far the event goes up or down in a straight line with {column}: {}, where 1 and −1 would be all the way and 0 is not at all. A rate that is high at both ends shows nothing of itself here.",
+                "Linear (point-biserial) correlation of the event with {column}: {}, from −1 to 1. A rate that is high at both ends does not show here.",
                 text::fixed(r, 3)
             ),
         ));
@@ -101,7 +101,7 @@ pub fn pair(map: &PairMap) -> Meanings {
     vec![(
         "bits × 1000",
         format!(
-            "{} and {} together take away {} thousandths of a bit of what is uncertain about the outcome. Each alone takes away its part, {} in all; what remains, {}, is said by the two together and by neither alone.",
+            "Mutual information of {} and {} together with the outcome: {} thousandths of a bit. The two alone: {} in all; the rest, {}, is the interaction.",
             map.down,
             map.across,
             thousandths(map.together),
@@ -117,9 +117,9 @@ pub fn influence(found: &Influence, name: &str, question: Question) -> Meanings 
     let mut meanings = Vec::new();
     if let Some(money) = first.money {
         meanings.push((
-            "less money",
+            "profit lost",
             format!(
-                "What the policy brings with everything known, less what it brings once {} is dealt out anew: {}, and in 90 of 100 samples like this one between {} and {}.",
+                "Expected profit of the policy, less that after {} is shuffled: {} (90 % CI {} to {}).",
                 first.column,
                 text::money(money.profit),
                 text::money(money.low),
@@ -129,9 +129,9 @@ pub fn influence(found: &Influence, name: &str, question: Question) -> Meanings 
     }
     if let (Some(lost), Some(all)) = (first.area, found.area) {
         meanings.push((
-            "less area under ROC",
+            "AUC lost",
             format!(
-                "Of 100 pairs of one of the {} customers who {} and one who {}, {name} puts the first above the second in {}. With {} dealt out anew it is {}.",
+                "Of 100 pairs of one of the {} customers who {} and one who {}, {name} ranks the first above the second in {}. With {} shuffled it is {}.",
                 text::count(found.events),
                 question.event_verb(),
                 question.other_verb(),
@@ -151,16 +151,16 @@ pub fn drift(name: &str, drift: &Drift) -> Meanings {
         (
             "index",
             format!(
-                "The population stability index. {name} is cut into about ten parts; for each, the shift of its share of customers times the logarithm of the ratio is added up. Most of the {} here comes from {part}: {} of the customers then, {} now. From 0.1 on something counts as moved, from 0.25 as moved far.",
+                "The population stability index (PSI). {name} is binned into about ten parts; for each, the shift of its share of customers times the logarithm of the ratio is added up. Most of the {} here comes from {part}: {} of the customers then, {} now. From 0.1 on it counts as drift, from 0.25 as strong drift.",
                 text::fixed(drift.psi, 3),
                 text::percent(*then),
                 text::percent(*now)
             ),
         ),
         (
-            "chance reaches",
+            "limit by chance",
             format!(
-                "Where nothing has moved, so few customers make the index larger than {} once in a thousand times. Below that it is not taken for a move.",
+                "Without drift, so few customers exceed a PSI of {} once in a thousand times. Below that it is not taken for drift.",
                 text::fixed(drift.by_chance, 3)
             ),
         ),
@@ -173,9 +173,9 @@ pub fn effect(effect: &Effect, question: Question) -> Meanings {
     let points = |share: f64| text::fixed(share * 100.0, 1);
     vec![
         (
-            "95 % interval",
+            "95 % CI",
             format!(
-                "{} of {} acted on {}: {}. Were the campaign repeated with other customers like them, it might as well be anything from {} to {}.",
+                "{} of {} acted on {}: {}. 95 % CI (Wilson): {} to {}.",
                 text::count(effect.acted.events),
                 text::count(effect.acted.rows),
                 question.event_verb(),
@@ -185,9 +185,9 @@ pub fn effect(effect: &Effect, question: Question) -> Meanings {
             ),
         ),
         (
-            "points more",
+            "effect, points",
             format!(
-                "{} of 100 acted on less {} of 100 held back, {} points. The lot alone told them apart, so that the difference is what acting changed: between {} and {} points, with 95 % confidence.",
+                "{} of 100 acted on less {} of 100 in the control group: {} points. The groups are randomised, so that the difference estimates the effect of acting: 95 % CI {} to {} points.",
                 points(effect.acted.rate()),
                 points(effect.control.rate()),
                 points(effect.difference),

@@ -15,6 +15,7 @@ pub(crate) mod file;
 mod find;
 mod folder;
 pub(crate) mod forms;
+mod glossary;
 pub(crate) mod home;
 mod jobs;
 mod join;
@@ -59,6 +60,7 @@ doors! {
     Reader post "/walk" => crate::walk::go;
     Reader get "/" => home::page;
     Reader get "/find" => find::page;
+    Reader get "/glossary" => glossary::page;
     Analyst post "/folder" => folder::fetch;
     Reader get "/sources" => sources::page;
     Analyst post "/sources" => sources::add;
@@ -245,7 +247,7 @@ pub(crate) async fn choose(
 /// Whoever judges counts customers, though a fit may weigh them.
 fn once_each(state: &StudyState) -> String {
     let weight = state.columns.iter().find(|c| c.role == Role::CaseWeight);
-    weight.map_or(String::new(), |c| format!(" Each counts once here; {} only weighs the rows of a fit.", c.name))
+    weight.map_or(String::new(), |c| format!(" Each counts once here; {} is the fit weight.", c.name))
 }
 
 /// What a new table is to be called.

@@ -25,8 +25,8 @@ pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
     let Some((outcome, events, known, missing)) = counts(view)? else { return Ok(None) };
     let left_aside = match (missing, &outcome.window) {
         (0, _) => String::new(),
-        (_, None) => format!("; {} without an outcome are left aside", count(missing)),
-        (_, Some(_)) => format!("; {} whose outcome is not known, or not yet, are left aside", count(missing)),
+        (_, None) => format!("; {} without an outcome are excluded", count(missing)),
+        (_, Some(_)) => format!("; {} whose outcome is not known, or not yet, are excluded", count(missing)),
     };
     Ok(Some(format!(
         "Event = {}: {} of {} customers ({}){left_aside}",
@@ -57,14 +57,14 @@ fn counts(view: &StudyView) -> Result<Option<(Outcome, u64, u64, u64)>, PageErro
 fn asked_outcome(fields: &[(String, String)]) -> Result<Outcome, String> {
     let all = |name: &str| fields.iter().filter(|f| f.0 == name).map(|f| f.1.clone()).collect::<Vec<_>>();
     let one = |name: &str| all(name).into_iter().next().filter(|value| !value.trim().is_empty());
-    let column = one("column").ok_or("Choose the column that says what happened.")?;
+    let column = one("column").ok_or("Choose the outcome column.")?;
     let event = match (one("event"), one("at_least"), one("below")) {
         (Some(value), ..) => Event::Value(value),
         (None, Some(cut), None) => Event::AtLeast { at_least: text::typed_number(&cut)? },
         (None, None, Some(cut)) => Event::Below { below: text::typed_number(&cut)? },
-        (None, Some(_), Some(_)) => return Err("Cut the number at one figure: fill in one of the two fields.".into()),
+        (None, Some(_), Some(_)) => return Err("Give one cut point: fill in one of the two fields.".into()),
         (None, None, None) if fields.iter().any(|f| f.0 == "at_least") => {
-            return Err("Say at which figure the number is cut in two.".into());
+            return Err("Give the cut point.".into());
         }
         (None, None, None) => {
             Event::AnyOf { any_of: all("any"), name: one("name").unwrap_or_default().trim().to_owned() }
@@ -103,9 +103,9 @@ impl TypedWindow {
         if self.from.is_empty() {
             return Ok(None);
         }
-        let days = self.days.trim().parse().map_err(|_| "Say in whole days how long the window is.")?;
+        let days = self.days.trim().parse().map_err(|_| "Give the length of the window in whole days.")?;
         let until: chrono::NaiveDate =
-            self.until.trim().parse().map_err(|_| "Say to which day the records reach, as in 2026-03-31.")?;
+            self.until.trim().parse().map_err(|_| "Give the last day of the records, as in 2026-03-31.")?;
         Ok(Some(Window { from: self.from.clone(), days, until: until.to_epoch_days() }))
     }
 }
@@ -120,7 +120,7 @@ pub async fn set_window(
     visitor.check(&form.csrf)?;
     let window = form.read().map_err(PageError::Refused)?;
     let before = app.store.study(visitor.workspace_id(), path.id).await?.choices()?.outcome;
-    let before = before.ok_or_else(|| PageError::Refused("Choose first what happened.".into()))?;
+    let before = before.ok_or_else(|| PageError::Refused("Choose the outcome first.".into()))?;
     let outcome = Outcome { window, ..before };
     enter_outcome(&app, visitor.workspace_id(), visitor.author(), path.id, outcome).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
@@ -152,7 +152,7 @@ impl WindowView {
         let until = window.map(|window| window.until).or(latest.map(|day| day as i32)).map(written_date);
         Some(Self {
             said: window.map_or_else(
-                || "The outcome of every customer counts, however briefly they were watched.".into(),
+                || "The outcome of every customer counts, however short their observation.".into(),
                 |window| format!("Customers count {}.", window.words()),
             ),
             from: window.map_or(String::new(), |window| window.from.clone()),
@@ -250,7 +250,7 @@ async fn guessed(
         let (events, others) = (counted(Some(true)), counted(Some(false)));
         Ok((study::guess(&profile, &outcome.column, area), (events, events + others)))
     });
-    let looked = looked.await.map_err(|e| PageError::Refused(format!("The columns could not be looked at: {e}.")))?;
+    let looked = looked.await.map_err(|e| PageError::Refused(format!("The columns could not be checked: {e}.")))?;
     looked.map_err(PageError::Refused)
 }
 

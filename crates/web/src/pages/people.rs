@@ -99,7 +99,7 @@ pub async fn invite(
     visitor.check(&form.csrf)?;
     let name = form.name.trim();
     if name.is_empty() || name.chars().count() > LONGEST_NAME {
-        return Err(PageError::Refused(format!("Say whom you invite, in up to {LONGEST_NAME} letters.")));
+        return Err(PageError::Refused(format!("Give a name for the invitation, of up to {LONGEST_NAME} letters.")));
     }
     let role = Role::of(&form.role)?;
     let key = app.store.invite((visitor.workspace_id(), visitor.account_id()), name, role).await?;

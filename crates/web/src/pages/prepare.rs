@@ -184,27 +184,27 @@ pub async fn page(
     let mut groups = vec![
         group(
             Verdict::ShouldNotGoIn,
-            |n| format!("{n} should not go in"),
-            "As predictors they would make the answer wrong, or teach nothing.",
+            |n| format!("{n} to exclude"),
+            "As predictors they would cause leakage, or carry no information.",
             true,
         ),
         group(
             Verdict::AskedAbout,
-            |n| format!("{n} asked about"),
-            "Only you can say whether their values were known at the moment of the decision.",
+            |n| format!("{n} to confirm"),
+            "Were their values known at the moment of the decision? The records cannot tell.",
             true,
         ),
-        group(Verdict::GoesIn, |n| format!("{n} go in"), "Nothing speaks against them.", false),
+        group(Verdict::GoesIn, |n| format!("{n} predictors"), "No caution raised.", false),
         group(
             Verdict::KeptAside,
-            |n| format!("{n} kept aside"),
-            "They have another part to play, or were left out.",
+            |n| format!("{n} with other roles"),
+            "They have another role, or are excluded.",
             false,
         ),
     ];
     groups.retain(|g| !g.columns.is_empty());
     let heading = if view.state.outcome.is_none() {
-        "What happened, and which value is the event?".into()
+        "Which column is the outcome, and which value is the event?".into()
     } else {
         heading(&view)
     };
@@ -229,12 +229,12 @@ fn heading(view: &StudyView) -> String {
     let should_not = of(Verdict::ShouldNotGoIn);
     let asked = of(Verdict::AskedAbout);
     let all = view.state.columns.iter().filter(|c| c.goes_in()).count();
-    let mut parts = vec![text::counted(all - should_not - asked, "column goes in", "columns go in")];
+    let mut parts = vec![text::counted(all - should_not - asked, "predictor", "predictors")];
     if should_not > 0 {
-        parts.push(format!("{should_not} should not"));
+        parts.push(format!("{should_not} to exclude"));
     }
     if asked > 0 {
-        parts.push(if asked == 1 { "1 is asked about".into() } else { format!("{asked} are asked about") });
+        parts.push(if asked == 1 { "1 to confirm".into() } else { format!("{asked} to confirm") });
     }
     match parts.len() {
         1 => format!("{}.", parts[0]),
@@ -272,7 +272,7 @@ pub(crate) async fn enter_left_out(
         }
     }
     if !names.is_empty() {
-        let chosen = format!("{} left out", text::counted(names.len(), "column", "columns"));
+        let chosen = format!("{} excluded", text::counted(names.len(), "column", "columns"));
         super::choose(app, &study, &state, &Choice { by, chosen, figure: names.join(", ") }).await?;
     }
     Ok(names)
@@ -301,7 +301,7 @@ pub async fn change_column(
     let mut state = view.state.clone();
     let column = state.columns.iter_mut().find(|c| c.name == form.column).ok_or(PageError::NotFound)?;
     if (role == Role::Outcome) != (column.role == Role::Outcome) {
-        return Err(PageError::Refused("The outcome is chosen at the head of this page; there is one of them.".into()));
+        return Err(PageError::Refused("The outcome is chosen at the top of this page; there is one outcome.".into()));
     }
     if (column.role, column.known_when) == (role, known_when) {
         return see_other(&format!("{}?column={}#open", view.href("prepare"), encoded(&form.column)));

@@ -64,7 +64,7 @@ pub async fn add(app: web::Data<App>, visitor: Visitor, form: web::Form<NewKey>)
     visitor.check(&form.csrf)?;
     let name = form.name.trim();
     if name.is_empty() || name.chars().count() > LONGEST_NAME {
-        return Err(PageError::Refused(format!("Say which program it is for, in up to {LONGEST_NAME} letters.")));
+        return Err(PageError::Refused(format!("Say what the key is for, in up to {LONGEST_NAME} letters.")));
     }
     let key = app.store.add_program_key((visitor.workspace_id(), visitor.account_id()), name).await?;
     shown(&app, &visitor, Some(key)).await

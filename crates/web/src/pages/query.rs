@@ -58,8 +58,8 @@ pub struct Asked {
 /// The page before anything is asked.
 pub async fn page(app: web::Data<App>, visitor: Visitor, query: web::Query<Written>) -> PageResult {
     let (problem, heading) = match app.store.protected().await {
-        Ok(()) => (None, "Ask the records"),
-        Err(StoreError::Refused(sentence)) => (Some(Problem::of("", sentence, None)), "Questions are off"),
+        Ok(()) => (None, "Query with SQL"),
+        Err(StoreError::Refused(sentence)) => (Some(Problem::of("", sentence, None)), "SQL is off"),
         Err(e) => return Err(e.into()),
     };
     show(&app, &visitor, query.into_inner().sql, (heading.to_owned(), None, problem)).await
@@ -78,10 +78,10 @@ pub async fn ask(app: web::Data<App>, visitor: Visitor, form: web::Form<Asked>) 
             (shown.heading(), Some(shown), None)
         }
         Err(QueryError::Question { sentence, place }) => {
-            ("That could not be asked".to_owned(), None, Some(Problem::of(&sql, sentence, place)))
+            ("The query failed".to_owned(), None, Some(Problem::of(&sql, sentence, place)))
         }
         Err(QueryError::Store(e @ (StoreError::Busy(_) | StoreError::Refused(_)))) => {
-            ("That was not asked".to_owned(), None, Some(Problem::of("", e.to_string(), None)))
+            ("The query was refused".to_owned(), None, Some(Problem::of("", e.to_string(), None)))
         }
         Err(QueryError::Store(e)) => return Err(e.into()),
     };

@@ -133,7 +133,8 @@ pub fn line(profile: &ColumnProfile, rows: u64, open: bool) -> ColumnLine {
     let mut figures = Vec::new();
     if let Some(n) = &profile.numbers {
         figures.push(("middle", write(n.median)));
-        figures.push(("middle half", format!("{} to {}", write(n.lower_quartile), write(n.upper_quartile))));
+        figures
+            .push(("middle half (quartiles)", format!("{} to {}", write(n.lower_quartile), write(n.upper_quartile))));
         figures.push(("least, greatest", format!("{} to {}", write(n.min), write(n.max))));
         figures.push(("mean", write(n.mean)));
         if profile.kind != Kind::Date {
@@ -188,7 +189,7 @@ pub fn made_line(name: &str, kind: Kind, open: bool) -> ColumnLine {
         shape: None,
         strip: None,
         meaning: String::new(),
-        finding: "Made by a step; its figures stand beside the step".into(),
+        finding: "Derived by a step; its figures are beside the step".into(),
     }
 }
 
@@ -235,13 +236,13 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
     }
     let repeated = (profile.repeated > 0).then(|| {
         format!(
-            "{} the same as an earlier row in every column.",
-            text::counted(profile.repeated as usize, "row says", "rows say")
+            "{} a duplicate of an earlier row in every column.",
+            text::counted(profile.repeated as usize, "row is", "rows are")
         )
     });
-    let drawn = profile
-        .drawn
-        .map(|rows| format!("Its columns are described by {} of its rows, at even distances.", text::count(rows)));
+    let drawn = profile.drawn.map(|rows| {
+        format!("Its columns are described from a sample of {} of its rows, at even distances.", text::count(rows))
+    });
     let page_of = |row: u64| (row - 1) / ROWS + 1;
     let unlike = profile.unlike.iter().map(|u| (u.row, page_of(u.row), u.why.clone())).collect();
     html(&Page {

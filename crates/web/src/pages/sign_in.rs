@@ -65,7 +65,7 @@ pub async fn enter(app: web::Data<App>, request: HttpRequest, typed: web::Form<T
             let cookie = session::cookie(&app, &token);
             return Ok(HttpResponse::SeeOther().insert_header(("Location", "/")).cookie(cookie).finish());
         }
-        Err(Denied::Wrong) => "Address and password do not belong together. Check both and try again.".to_owned(),
+        Err(Denied::Wrong) => "The address or the password is wrong. Check both and try again.".to_owned(),
         Err(Denied::TooMany(seconds)) => too_many(seconds),
     };
     tracing::warn!("a sign-in from {address} was refused");

@@ -190,7 +190,7 @@ async fn show(app: &App, visitor: &Visitor, id: i64, (sql, is_asked): (String, b
                 answer = Some(shown);
             }
             Err(QueryError::Question { sentence, place }) => {
-                "That could not be asked".clone_into(&mut heading);
+                "The query failed".clone_into(&mut heading);
                 problem = Some(Problem::of(&sql, sentence, place));
             }
             Err(QueryError::Store(e)) => return Err(e.into()),

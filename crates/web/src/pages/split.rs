@@ -98,9 +98,9 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
     let fresh = study.finding.as_ref().filter(|_| !study.finding_is_stale());
     let seen = fresh.map(|f| Seen::of(&f.survey, study.state.split.folds.is_some()));
     let heading = match &study.state.split.by {
-        Dealing::AtRandom => "Customers are dealt out by lot.".to_owned(),
-        Dealing::Newest { column } => format!("The newest by {column} judge the others."),
-        Dealing::Given { column, .. } => format!("The column {column} says who is judged on what."),
+        Dealing::AtRandom => "Random split, stratified by the outcome.".to_owned(),
+        Dealing::Newest { column } => format!("Split by time: the newest by {column} are for validation and test."),
+        Dealing::Given { column, .. } => format!("The column {column} assigns the parts."),
     };
     html(&Page {
         views: Views::of(&study, "split"),
@@ -130,7 +130,7 @@ impl Seen {
             rate: percent(count_of.rate()),
         };
         let (fitted_on, chosen_on) = if folds {
-            ("models are fitted on these, but for one fold at a time", "the same; the fold left out judges")
+            ("models are fitted on these, except one fold at a time", "the same; each fold is predicted out of fold")
         } else {
             ("models are fitted on these", "models and cut-offs are chosen on these")
         };
@@ -145,7 +145,7 @@ impl Seen {
         let share = alike.alike as f64 / alike.judged.max(1) as f64;
         let alike = (alike.alike > 0).then(|| {
             format!(
-                "{} of {} judged customers ({}) have the values of a training row in every column that goes in.",
+                "{} of {} evaluation customers ({}) equal a training row in every predictor.",
                 count(alike.alike),
                 count(alike.judged),
                 percent(share)
@@ -153,7 +153,7 @@ impl Seen {
         });
         let balanced = survey.balanced.map(|(rows, events)| {
             let made_up = if survey.made_up > 0 {
-                format!(" {} of them are made up; nobody is ever judged on those.", count(survey.made_up))
+                format!(" {} of them are synthetic; no figure is ever computed on those.", count(survey.made_up))
             } else {
                 String::new()
             };
@@ -212,9 +212,9 @@ impl SplitForm {
         let some = |text: &str| (!text.trim().is_empty()).then(|| text.trim().to_owned());
         let by = match self.by.as_str() {
             "lot" => Dealing::AtRandom,
-            "time" => Dealing::Newest { column: filled(&self.time, "which column tells the time")? },
+            "time" => Dealing::Newest { column: filled(&self.time, "the time column")? },
             "marker" => Dealing::Given {
-                column: filled(&self.marker, "which column says the part")?,
+                column: filled(&self.marker, "which column assigns the parts")?,
                 validation: some(&self.validation_value),
                 test: filled(&self.test_value, "which of its values is the test")?,
             },
@@ -246,7 +246,7 @@ pub async fn change(
     let mut state = study.state.clone();
     state.split = form.plan().map_err(PageError::Refused)?;
     let figure = state.split.sentence();
-    enter(&app, &visitor, &study, state, "Customers dealt out anew", figure).await
+    enter(&app, &visitor, &study, state, "Split changed", figure).await
 }
 
 /// How the rarer outcome is to count.
@@ -299,7 +299,7 @@ async fn enter(
 /// Tries whether rows can be dealt out by these choices.
 pub(super) async fn check(app: &App, study: &StudyView, state: &StudyState) -> Result<(), PageError> {
     let Some(basis) = state.basis() else {
-        return Err(PageError::Refused("Say first what happened: choose the outcome on the Prepare page.".into()));
+        return Err(PageError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
     };
     if state.split == study.state.split {
         return Ok(());
@@ -312,8 +312,6 @@ pub(super) async fn check(app: &App, study: &StudyView, state: &StudyState) -> R
     let names = asked.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
     let records = app.store.columns(&study.table, Some(&names)).await?;
     let dealt = web::block(move || asked.deal(&records)).await;
-    dealt
-        .map_err(|e| PageError::Refused(format!("The rows could not be dealt out: {e}.")))?
-        .map_err(PageError::Refused)?;
+    dealt.map_err(|e| PageError::Refused(format!("The rows could not be split: {e}.")))?.map_err(PageError::Refused)?;
     Ok(())
 }

@@ -60,30 +60,28 @@ pub async fn markdown(app: web::Data<App>, visitor: Visitor, path: web::Path<Stu
 }
 
 /// What the ledger says when a statement was taken away.
-const TAKEN: &str = "Statement taken";
+const TAKEN: &str = "Statement downloaded";
 
 async fn written(app: &App, made_up: bool, view: &StudyView) -> Result<Document, PageError> {
     let mut warnings = Vec::new();
     if made_up {
-        warnings.push("The records are made up; nothing here is about real customers.".to_owned());
+        warnings.push("The records are demo data; nothing here is about real customers.".to_owned());
     }
     match view.policy_model() {
         None => warnings.push("No policy is kept yet, so that nothing is decided.".into()),
         Some((_, model)) if view.is_stale(model) => warnings.push(
-            "The model was fitted before columns, outcome or records were changed, or was replaced since; what is said of it holds for what it was fitted on.".into(),
+            "The model was fitted before columns, outcome or records were changed, or was replaced since; its figures are of what it was fitted to.".into(),
         ),
         Some(_) => {}
     }
     let entries = view.entries();
     let since = entries.iter().position(|entry| entry.chosen == TAKEN);
     let latest = match (entries.first(), since) {
-        (Some(entry), _) if entry.chosen == TAKEN => {
-            "Nothing was entered in the ledger since it was last taken.".into()
-        }
+        (Some(entry), _) if entry.chosen == TAKEN => "No entries in the ledger since it was last downloaded.".into(),
         (Some(_), Some(n)) => {
-            format!("{} entered in the ledger since it was last taken.", text::counted(n, "thing was", "things were"))
+            format!("{} in the ledger since it was last downloaded.", text::counted(n, "item", "items"))
         }
-        (Some(_), None) => "It was never taken away before.".into(),
+        (Some(_), None) => "It was never downloaded before.".into(),
         (None, _) => String::new(),
     };
     let mut sections = vec![purpose(view)];
@@ -96,7 +94,7 @@ async fn written(app: &App, made_up: bool, view: &StudyView) -> Result<Document,
     Ok(Document {
         title: format!("Statement: {}", view.study.title),
         written: format!(
-            "Written on {} by Pronoia {} from the study as it stands. {latest}",
+            "Written on {} by Pronoia {} from the present state of the study. {latest}",
             chrono::Utc::now().format("%-d %B %Y"),
             env!("CARGO_PKG_VERSION")
         ),
@@ -142,7 +140,7 @@ fn limits(view: &StudyView) -> Section {
     });
     section = section.lists(kept.collect());
     section = section.says(
-        "What goes with the event is association: it is not said that changing a column would change what happens. Probabilities hold for customers like those of the records; whether they still are is said under “In use”.",
+        "Associations with the event are not causal: changing a column need not change the outcome. Predicted probabilities are valid for customers like those of the records; for drift see “In use”.",
     );
     match view.study.kind().cannot_tell() {
         Some(limit) => section.says(limit),

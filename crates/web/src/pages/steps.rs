@@ -37,17 +37,17 @@ const MOST_STEPS: usize = 60;
 
 /// The steps that can be added: the word in the address, and what it does.
 const KINDS: [(&str, &str); 14] = [
-    ("derive", "make a column"),
-    ("filter", "keep some customers"),
-    ("sample", "work on a sample"),
-    ("fill", "fill what is missing"),
-    ("cap", "draw in extremes"),
+    ("derive", "derive a column"),
+    ("filter", "filter customers"),
+    ("sample", "sample"),
+    ("fill", "impute missing values"),
+    ("cap", "cap outliers"),
     ("log", "logarithm"),
-    ("power", "even out a skew"),
+    ("power", "transform (log, power)"),
     ("as-code", "read as a code"),
-    ("bands", "cut into bands"),
+    ("bands", "bin a number"),
     ("group-rare", "group rare values"),
-    ("ordered", "rank values"),
+    ("ordered", "encode by rank"),
     ("target-mean", "encode as event rate"),
     ("weight-of-evidence", "encode as weight of evidence"),
     ("standardise", "standardise"),
@@ -162,10 +162,10 @@ pub async fn page(
     let columns = known.into_iter().filter(|c| suits(c.1) && Some(&c.0) != outcome.as_ref()).map(|c| c.0).collect();
     let on = study.state.steps.iter().filter(|s| !s.off).count();
     let heading = match (last, on) {
-        (0, _) => "No steps: columns go in as they stand.".to_owned(),
+        (0, _) => "No steps: columns are used as they are.".to_owned(),
         (1, 1) => "One step before a model sees the columns.".to_owned(),
         (n, on) if n == on => format!("{n} steps before a model sees the columns."),
-        (n, on) => format!("{on} of {n} steps are taken before a model sees the columns."),
+        (n, on) => format!("{on} of {n} steps are applied before a model sees the columns."),
     };
     let has_outcome = study.state.outcome.is_some();
     let suggested = if has_outcome && adding.is_none() { suggested(&app, &study).await? } else { Vec::new() };
@@ -263,7 +263,7 @@ pub(crate) async fn enter(
     figure: &str,
 ) -> Result<(), PageError> {
     if study.state.outcome.is_none() {
-        return Err(PageError::Refused("Say first what happened: choose the outcome on the Prepare page.".into()));
+        return Err(PageError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
     }
     if study.state.steps.len() == MOST_STEPS {
         return Err(PageError::Refused(format!("A preparation has at most {MOST_STEPS} steps.")));
@@ -273,7 +273,7 @@ pub(crate) async fn enter(
     let outcome = study.state.outcome.as_ref().map(|o| o.column.clone());
     if reads.iter().any(|name| Some(name) == outcome.as_ref()) && !matches!(action, Action::Filter { .. }) {
         return Err(PageError::Refused(
-            "The step reads the outcome. What is made from the outcome would tell the model the answer, and is not there when a list is scored.".into(),
+            "The step reads the outcome. What is derived from the outcome is leakage: it is not there when a list is scored.".into(),
         ));
     }
     let mut state = study.state.clone();
@@ -300,7 +300,7 @@ fn made(state: &StudyState, name: &str, words: &str, reads: &[String]) -> Column
         late => (
             KnownWhen::Unsure,
             Verdict::ShouldNotGoIn,
-            format!("made from {}, which should not go in", late.join(", ")),
+            format!("derived from {}, which should be excluded", late.join(", ")),
         ),
     };
     ColumnChoice { name: name.to_owned(), role: Role::Predictor, known_when, verdict, reason, never: false }
@@ -348,13 +348,13 @@ pub async fn change(
             if let Some(name) = gone.action.makes() {
                 state.columns.retain(|c| c.name != name);
             }
-            format!("Taken out: {words}")
+            format!("Removed: {words}")
         }
         _ => return Err(PageError::NotFound),
     };
     let kinds = study.table.kinds()?;
     let breaks = broken(&state, &kinds).into_iter().find(|b| !broken(&study.state, &kinds).contains(b));
-    let figure = breaks.map_or(String::new(), |words| format!("“{words}” cannot be taken now"));
+    let figure = breaks.map_or(String::new(), |words| format!("“{words}” cannot be applied now"));
     let choice = Choice { by: visitor.author(), chosen, figure };
     super::choose(&app, &study.study, &state, &choice).await?;
     see_other(&study.href("prepare/steps"))

@@ -85,11 +85,11 @@ pub async fn page(
     for model in view.models.iter().rev() {
         let judged = model.judged()?;
         if let Some(e) = judged.filter(|_| meaning.is_empty()) {
-            meaning.push(("area under ROC", meaning::area(e, &model.name, view.study.kind())));
+            meaning.push(("AUC (ROC)", meaning::area(e, &model.name, view.study.kind())));
         }
         let figure = match (judged, &model.error) {
             (Some(e), _) => format!(
-                "area under ROC {} on {} {} rows; fitted in {} s",
+                "AUC (ROC) {} on {} {} rows; fitted in {} s",
                 text::fixed(e.area_under_roc, 3),
                 text::count(e.rows),
                 model.fitted_on()?.split.judged_on(),
@@ -107,7 +107,7 @@ pub async fn page(
             job: job.map(|job| job.id),
             running: job.filter(|job| model.state == "queued" && job.finished_at.is_none()).cloned(),
             state: match model.state.as_str() {
-                "queued" => "in the works",
+                "queued" => "in progress",
                 "fitted" => "fitted",
                 "failed" => "not fitted",
                 _ => "stopped",
@@ -146,12 +146,10 @@ pub async fn page(
 
 /// What a candidate would be fitted on now; better refused here than by the job.
 fn ready_basis(view: &StudyView) -> Result<Basis, PageError> {
-    let basis = view.state.basis().ok_or_else(|| {
-        PageError::Refused("Say first what happened, at Prepare: without an outcome nothing can be learned.".into())
-    })?;
+    let basis = view.state.basis().ok_or_else(|| PageError::Refused("First set the outcome, at Prepare.".into()))?;
     if basis.predictors.is_empty() {
         return Err(PageError::Refused(
-            "No column goes in. Give at least one the role “predictor”, at Prepare.".into(),
+            "There are no predictors. Give at least one column the role “predictor”, at Prepare.".into(),
         ));
     }
     basis.columns_read(&view.table.kinds()?).map_err(|e| PageError::Refused(e.to_string()))?;
@@ -218,7 +216,10 @@ pub async fn blend(
             PageError::Refused("One of the candidates is gone, or is not fitted. Tick those that are there now.".into())
         })?;
         if view.is_stale(model) {
-            return Err(PageError::Refused(format!("{} is stale. Fit it again, then blend it.", model.name)));
+            return Err(PageError::Refused(format!(
+                "{} is stale. Fit it again, then add it to an ensemble.",
+                model.name
+            )));
         }
         members.extend(model.recipe()?.members().iter().cloned());
     }
@@ -296,10 +297,10 @@ pub async fn retire(
 ) -> PageResult {
     let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
     if model.state == "queued" {
-        return Err(PageError::Refused(format!("{} is in the works. Cancel its job first.", model.name)));
+        return Err(PageError::Refused(format!("{} is being fitted. Cancel its job first.", model.name)));
     }
     app.store.retire_model(model.id).await?;
-    let chosen = format!("{} taken off the list", model.name);
+    let chosen = format!("{} removed from the list", model.name);
     app.store.note(view.study.id, Some(visitor.account_id()), &chosen, "what uses it keeps it").await?;
     see_other(&view.href("train"))
 }
@@ -313,6 +314,12 @@ pub async fn prove(
 ) -> PageResult {
     let (view, model) = fitted_asked_for(&app, &visitor, path.id, &form).await?;
     let work = Work::Prove { model: model.id };
-    super::ask_once(&app, &view.study, &format!("Proving {}", model.name.to_lowercase()), &work).await?;
+    super::ask_once(
+        &app,
+        &view.study,
+        &format!("Refitting {} to prove reproducibility", model.name.to_lowercase()),
+        &work,
+    )
+    .await?;
     see_other(&format!("{}?model={}#open", view.href("train"), model.id))
 }

@@ -144,7 +144,7 @@ async fn write<E: Display>(app: &App, path: &Path, pieces: &mut Pieces<'_, E>) -
         size += piece.len() as u64;
         if size > app.config.most_upload {
             return Err(PageError::TooLarge(format!(
-                "The file is larger than the {} that are allowed. Nothing was kept. Leave out columns or rows that you do not need, or ask whoever runs this server to raise the limit.",
+                "The file is larger than the {} that are allowed. Nothing was kept. Drop columns or rows that you do not need, or ask the administrator of this server to raise the limit.",
                 text::bytes(app.config.most_upload)
             )));
         }
@@ -256,7 +256,7 @@ pub fn ready(upload: &upload::Model) -> Result<Scan, PageError> {
 
 /// Makes a file a table, as it is now understood; the job.
 pub async fn bring_in(app: &App, upload: &upload::Model, scan: &Scan) -> Result<i64, StoreError> {
-    let (title, work) = (format!("Bringing in {}", upload.file_name), Work::Import { upload: upload.id });
+    let (title, work) = (format!("Importing {}", upload.file_name), Work::Import { upload: upload.id });
     let change = Change::UploadAccepted { upload: upload.id, scan };
     app.store.change_and_enqueue((upload.workspace_id, None), (&title, &work), change).await
 }

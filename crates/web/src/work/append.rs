@@ -15,12 +15,12 @@ pub(super) async fn append(app: &App, workspace: i64, append: &Append, watch: &W
     }
     let (first, second) =
         (app.store.table(workspace, append.first).await?, app.store.table(workspace, append.second).await?);
-    watch.tell("Putting the rows below each other", 0.1);
+    watch.tell("Appending the rows", 0.1);
     let listening = watch.clone();
     let mut importer = app.store.append(workspace, append, move || listening.is_cancelled()).await?;
     let source = Source {
         sentence: format!(
-            "the {} rows of {} (version {}) and below them the {} of {} (version {})",
+            "the {} rows of {} (version {}), and appended to them the {} of {} (version {})",
             count(first.rows.unsigned_abs()),
             first.name,
             first.version,

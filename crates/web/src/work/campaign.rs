@@ -18,7 +18,7 @@ use crate::{App, text};
 pub const ARM: &str = "pronoia_arm";
 
 /// What it holds for those who are held back.
-pub const CONTROL: &str = "held back";
+pub const CONTROL: &str = "control group";
 
 /// Bands of probabilities that results are told by, and in which arms are drawn.
 const BANDS: usize = 4;
@@ -33,25 +33,25 @@ pub(super) async fn draw(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     // From what is kept: a job that is begun again after it was kept enters the same.
     let campaign = app.store.campaign(id).await?;
     let many = |n: Option<i64>| text::count_of(n.unwrap_or(0));
-    let figure = format!("{} acted on, {} held back", many(campaign.acted), many(campaign.held));
+    let figure = format!("{} acted on, {} in the control group", many(campaign.acted), many(campaign.held));
     app.store.note(campaign.study_id, None, &format!("Campaign “{}” drawn", campaign.name), &figure).await?;
     Ok(address)
 }
 
 async fn draw_arms(app: &App, workspace: i64, campaign: &campaign::Model, watch: &Watch) -> Result<(), Trouble> {
     let list = app.store.list(campaign.list_id).await?;
-    let scored = list.scored_id.ok_or_else(|| Trouble::Failed("The list is not scored any more.".into()))?;
+    let scored = list.scored_id.ok_or_else(|| Trouble::Failed("The list is no longer scored.".into()))?;
     let table = app.store.table(workspace, scored).await?;
-    watch.tell("Fetching the list", 0.0);
+    watch.tell("Reading the list", 0.0);
     let rows = app.store.columns(&table, None).await?;
     watch.go_on()?;
-    watch.tell("Drawing lots", 0.3);
+    watch.tell("Randomising", 0.3);
     let arms = campaign.drawn()?;
     let drawn = compute(move || drawn(&rows, &arms)).await?.map_err(Trouble::Failed)?;
     watch.go_on()?;
-    watch.tell("Keeping who is in which arm", 0.5);
+    watch.tell("Saving the treatments", 0.5);
     let origin =
-        Source { sentence: format!("{}, drawn for {}", table.name, campaign.name), rejected: 0, misfit_cells: 0 };
+        Source { sentence: format!("{}, randomised for {}", table.name, campaign.name), rejected: 0, misfit_cells: 0 };
     let label = Label { name: &campaign.name, source: &origin, is_list: true };
     let of = DrawnCampaign { campaign: campaign.id, acted: drawn.acted, held: drawn.held, gain: drawn.gain };
     keep(app, workspace, drawn.table, (label, SealedFor::Campaign(of)), watch).await?;
@@ -102,10 +102,10 @@ pub(super) async fn results(
 ) -> Result<String, Trouble> {
     let campaign = app.store.campaign(id).await?;
     let list = app.store.list(campaign.list_id).await?;
-    let assigned = campaign.assigned_id.ok_or_else(|| Trouble::Failed("The campaign is not drawn yet.".into()))?;
+    let assigned = campaign.assigned_id.ok_or_else(|| Trouble::Failed("The campaign is not randomised yet.".into()))?;
     let (assigned, table) =
         (app.store.table(workspace, assigned).await?, app.store.table(workspace, from.table).await?);
-    watch.tell("Fetching what happened", 0.0);
+    watch.tell("Reading the outcomes", 0.0);
     let mut names = vec![from.keys[1].clone(), from.outcome.clone()];
     names.extend(from.money.clone());
     names.sort_unstable();
@@ -129,7 +129,7 @@ pub(super) async fn results(
     let figure = match &outcome.results {
         None => "no control group".to_owned(),
         Some(results) => format!(
-            "{} against {} without ({} to {} in points)",
+            "{} against {} in the control group (95 % CI {} to {} points)",
             text::percent(results.all.acted.rate()),
             text::percent(results.all.control.rate()),
             text::fixed(results.all.interval.0 * 100.0, 1),
@@ -138,7 +138,7 @@ pub(super) async fn results(
     };
     let value = serde_json::to_value(&outcome).map_err(|e| Trouble::Failed(e.to_string()))?;
     app.store.set_campaign_outcome(id, value).await?;
-    app.store.note(campaign.study_id, None, &format!("Results of “{}” brought in", campaign.name), &figure).await?;
+    app.store.note(campaign.study_id, None, &format!("Results of “{}” imported", campaign.name), &figure).await?;
     Ok(format!("/studies/{}/campaigns/{id}", campaign.study_id))
 }
 

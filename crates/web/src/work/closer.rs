@@ -14,7 +14,7 @@ pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     let study = app.store.study(workspace, row.study_id).await?;
     let (basis, recipe, seed) = (row.fitted_on()?, row.recipe()?, row.seed as u64);
     let _held = hold_memory(app, workspace, &study, (&basis, &[&recipe]), watch).await?;
-    watch.tell("Fetching the columns", 0.0);
+    watch.tell("Reading the columns", 0.0);
     let table = fetch(app, workspace, &study, &basis).await?;
     let watch = watch.clone();
     let closer = compute(move || Closer::look(&table, &basis, &recipe, seed, &Part::of(&watch, 0.05, 1.0))).await??;

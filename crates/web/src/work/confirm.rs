@@ -50,11 +50,12 @@ pub(super) async fn confirm(
     let study = app.store.study(workspace, study_id).await?;
     let address = format!("/studies/{study_id}/decide");
     let chosen = study.choices()?.policy.filter(|p| p.model_id == model_id);
-    let chosen = chosen
-        .ok_or_else(|| Trouble::Failed("The policy was changed in the meantime; the seal was not opened.".into()))?;
+    let chosen = chosen.ok_or_else(|| {
+        Trouble::Failed("The policy was changed in the meantime; the test set was not opened.".into())
+    })?;
     let row = app.store.model(model_id).await?;
     let (basis, model) = (row.fitted_on()?, row.fitted()?);
-    watch.tell("Opening the sealed test", 0.1);
+    watch.tell("Evaluating on the sealed test set", 0.1);
     let inputs = chosen.policy.inputs();
     let table = fetch_with(app, workspace, &study, &basis, |_| Ok(inputs)).await?;
     let judged = chosen.clone();
@@ -91,13 +92,13 @@ pub(super) async fn confirm(
     .await??;
     let value = serde_json::to_value(&confirmation).map_err(|e| Trouble::Failed(e.to_string()))?;
     let figure = format!(
-        "{}found {} ({} to {}) {}",
+        "{}observed {} (90 % CI {} to {}) {}",
         confirmation.promised.map_or(String::new(), |promised| format!("promised {}, ", text::money(promised))),
         text::money(confirmation.found),
         text::money(confirmation.low),
         text::money(confirmation.high),
         frame::whom(&confirmation.chosen.population, &confirmation.chosen.currency)
     );
-    app.store.set_confirmation(&study, value, ("Sealed test opened", &figure)).await?;
+    app.store.set_confirmation(&study, value, ("Sealed test set opened", &figure)).await?;
     Ok(address)
 }

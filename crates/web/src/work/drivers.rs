@@ -18,7 +18,7 @@ pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     let state = study.choices()?;
     let basis = state.basis().ok_or_else(|| Trouble::Failed("The study has no outcome yet.".into()))?;
     let table = app.store.table(study.workspace_id, study.records(state.table)).await?;
-    watch.tell("Fetching the columns", 0.0);
+    watch.tell("Reading the columns", 0.0);
     // What names the customer or never varies can say nothing of the next one.
     let mute = |name: &str| state.columns.iter().any(|c| c.name == name && c.never);
     let columns = table.stored_columns()?;

@@ -19,7 +19,7 @@ const ROWS: usize = 20_000;
 pub(super) async fn take_out(app: &App, workspace: i64, tables: &[i64], watch: &Watch) -> Result<String, Trouble> {
     app.forget_customers();
     for table in app.store.tables_of(workspace, tables).await? {
-        watch.tell(&format!("Describing {} anew", table.name), 0.1);
+        watch.tell(&format!("Profiling {} again", table.name), 0.1);
         let mut evenly = if table.is_list { Evenly::up_to(DESCRIBED) } else { Evenly::whole() };
         if let Err(trouble) = read(app, &table, &mut evenly, watch).await {
             // A table that was erased meanwhile holds nobody.

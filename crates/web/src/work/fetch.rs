@@ -40,7 +40,7 @@ pub(super) async fn fetch(
         Ok(fetched) => fetched,
         Err(e) => {
             if let Err(e) = tokio::fs::remove_file(&path).await {
-                tracing::debug!("nothing was put down yet: {e}");
+                tracing::debug!("nothing was written yet: {e}");
             }
             return Err(e.into());
         }

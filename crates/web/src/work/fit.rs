@@ -55,7 +55,7 @@ async fn enter(app: &App, id: i64) -> Result<(), Trouble> {
     let row = app.store.model(id).await?;
     let Some(evaluation) = row.judged()? else { return Ok(()) };
     let figure = format!(
-        "on {} rows; area under ROC {} on {} {} rows",
+        "on {} rows; AUC (ROC) {} on {} {} rows",
         text::count(row.fitted()?.rows),
         text::fixed(evaluation.area_under_roc, 3),
         text::count(evaluation.rows),
@@ -75,14 +75,14 @@ pub(super) async fn fit_and_judge(
 ) -> Result<Brought, Trouble> {
     let (basis, recipe, seed) = (row.fitted_on()?, row.recipe()?, row.seed as u64);
     let _held = hold_memory(app, workspace, study, (&basis, &[&recipe]), watch).await?;
-    watch.tell("Fetching the columns", 0.0);
+    watch.tell("Reading the columns", 0.0);
     let table = fetch(app, workspace, study, &basis).await?;
     let (watch, name) = (watch.clone(), row.name.clone());
     compute(move || {
         let begun = Instant::now();
         let judged = Judged::fit(&table, &basis, &recipe, seed, &Part::of(&watch, 0.05, 0.95))?;
         let fit_seconds = begun.elapsed().as_secs_f64();
-        watch.tell("Judging", 0.95);
+        watch.tell("Evaluating", 0.95);
         let evaluation = Evaluation::of(&judged.probability, &judged.event);
         let ranking = Ranking::of(&judged.probability, &judged.event).map_err(|e| Trouble::Failed(e.to_string()))?;
         let sample = &judged.rows[..judged.rows.len().min(1_000)];

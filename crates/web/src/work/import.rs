@@ -101,7 +101,7 @@ async fn put_down(app: &App, upload: &upload::Model, trouble: Trouble) -> Troubl
         Ok(()) => remove_file(upload),
         // Whoever has the job now needs the file.
         Err(StoreError::LeaseLost) => return Trouble::Lost,
-        Err(e) => tracing::warn!("the state of upload {} could not be written down: {e}", upload.id),
+        Err(e) => tracing::warn!("the state of upload {} could not be recorded: {e}", upload.id),
     }
     trouble
 }
@@ -181,7 +181,7 @@ async fn import_rows(
         misfit_cells: scan.misfit_cells,
     };
     app.store.set_scan(upload.id, &scan, "importing").await?;
-    watch.tell("Describing every column", 0.85);
+    watch.tell("Profiling every column", 0.85);
     let profile = compute(move || evenly.described()).await?;
     let label = Label { name: &name, source: &source, is_list };
     let table = importer.seal(label, &profile, SealedFor::Upload(upload.id)).await?;
@@ -200,7 +200,7 @@ pub(super) async fn keep(
     let mut importer = app.store.begin_import(workspace, &table.kinds()).await?;
     importer.add(&table).await?;
     watch.go_on()?;
-    watch.tell("Describing every column", 0.85);
+    watch.tell("Profiling every column", 0.85);
     let profile = compute(move || TableProfile::of(&table)).await?;
     watch.go_on()?;
     Ok(importer.seal(label, &profile, sealed_for).await?)
@@ -211,7 +211,7 @@ pub(super) async fn profile_of(
     importer: &mut pronoia_store::records::Importer,
     watch: &Watch,
 ) -> Result<TableProfile, Trouble> {
-    watch.tell("Describing every column", 0.85);
+    watch.tell("Profiling every column", 0.85);
     let rows = importer.read_back().await?;
     watch.go_on()?;
     compute(move || TableProfile::of(&rows)).await

@@ -18,17 +18,17 @@ pub(super) async fn join(app: &App, workspace: i64, join: &Join, watch: &Watch) 
     watch.tell("Counting the keys", 0.0);
     let account = app.store.key_account(workspace, join).await?;
     watch.go_on()?;
-    watch.tell("Putting the tables together", 0.1);
+    watch.tell("Joining the tables", 0.1);
     let listening = watch.clone();
     let mut importer = app.store.join(workspace, join, move || listening.is_cancelled()).await?;
     let how = match &join.take {
         Take::Columns => "with the columns of".to_owned(),
-        Take::RollUp { as_of: None } => "with the rolled-up rows of".to_owned(),
-        Take::RollUp { as_of: Some((day, other)) } => format!("with the rows up to {day} (by {other}), rolled up, of"),
+        Take::RollUp { as_of: None } => "with the aggregated rows of".to_owned(),
+        Take::RollUp { as_of: Some((day, other)) } => format!("with the rows up to {day} (by {other}), aggregated, of"),
     };
     let source = Source {
         sentence: format!(
-            "{} (version {}) {how} {} (version {}), by {} = {}: {} of {} keys found a partner",
+            "{} (version {}) {how} {} (version {}), by {} = {}: {} of {} keys matched",
             first.name,
             first.version,
             second.name,

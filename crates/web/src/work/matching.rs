@@ -63,7 +63,7 @@ impl Against {
             Some((name, _)) => vec![name.clone()],
             None => matching.known().filter(|found| !found.of_policy).map(|found| found.name.clone()).collect(),
         };
-        watch.tell("Fetching the records", 0.0);
+        watch.tell("Reading the records", 0.0);
         let more = by.clone();
         let there = fetch_with(app, workspace, study, &basis, |_| Ok(more)).await?;
         watch.go_on()?;

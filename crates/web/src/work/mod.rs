@@ -49,8 +49,7 @@ const BEAT: Duration = Duration::from_millis(250);
 const LOWEST: i32 = 19;
 
 /// What is said of a job that a mistake of ours ended.
-const BROKE_OFF: &str =
-    "The work broke off because of a mistake in the program. Nothing of it was kept; please report it.";
+const BROKE_OFF: &str = "The job failed because of an error in the program. Nothing was saved; please report it.";
 
 /// Why a job did not end well.
 enum Trouble {
@@ -215,7 +214,7 @@ async fn run(app: &App, taken: Taken, at_work: &AtWork) -> Ending {
     at_work.end(lease);
     let Some(ending) = ending_of(lease.job, result) else { return Ending::Stopped };
     if let Err(e) = app.store.for_signs_of_life().end_job(lease, &ending, &watch.heard().log).await {
-        tracing::warn!("the end of job {} could not be written down: {e}", lease.job);
+        tracing::warn!("the end of job {} could not be recorded: {e}", lease.job);
     }
     ending
 }
@@ -260,7 +259,7 @@ pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
         | Work::Confirm { .. } => Ok(()),
     };
     if let Err(e) = written {
-        tracing::warn!("a job that was put aside could not be written down: {e}");
+        tracing::warn!("a job that was given up could not be recorded: {e}");
     }
 }
 

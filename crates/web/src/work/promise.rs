@@ -28,10 +28,10 @@ pub(super) async fn judge(
     let row = app.store.model(version.model_id).await?;
     let promised = row.judged()?.and_then(|judged| judged.area());
     let against = Against::of(app, &study, &table, (&chosen, &Answers::new()), watch).await?;
-    watch.tell("Fetching the table", 0.3);
+    watch.tell("Reading the table", 0.3);
     let list = app.store.columns(&table, None).await?;
     watch.go_on()?;
-    watch.tell("Comparing what was said with what happened", 0.8);
+    watch.tell("Comparing predictions with observed outcomes", 0.8);
     // The model of the policy that is kept now, if that is another one.
     let other = match study.choices()?.policy.filter(|policy| policy.model_id != version.model_id) {
         Some(policy) => {
@@ -55,9 +55,9 @@ pub(super) async fn judge(
         text::fixed(kept.expected, 0)
     );
     let verdict = match (kept.is_off(), kept.is_duller()) {
-        (false, false) => "keeps its promise",
-        (true, _) => "promises another number than what happens",
-        (false, true) => "tells customers apart worse than promised",
+        (false, false) => "performs as at validation",
+        (true, _) => "is not calibrated any more",
+        (false, true) => "ranks customers worse than at validation",
     };
     let chosen = format!("“{}” version {} {verdict}", release.name, version.number);
     app.store.note(study.id, None, &chosen, &figure).await?;
@@ -79,7 +79,7 @@ fn compared(
     let passed_over = (0..happened.len()).filter(|&row| happened[row].is_some() && fitted_to(row)).count();
     if known.len() < FEWEST {
         return Err(format!(
-            "It is known of {} what happened to them, and {} of those were fitted to; a sentence about a model needs {FEWEST}.",
+            "The outcome of {} is known, and {} of those were fitted to; performance needs {FEWEST} or more.",
             text::counted(known.len() + passed_over, "customer", "customers"),
             text::count(passed_over as u64)
         ));

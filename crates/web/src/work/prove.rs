@@ -16,7 +16,7 @@ pub(super) async fn prove(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     let (basis, recipe, seed) = (row.fitted_on()?, row.recipe()?, row.seed as u64);
     let before = row.fitted()?;
     let _held = hold_memory(app, workspace, &study, (&basis, &[&recipe]), watch).await?;
-    watch.tell("Fetching the columns", 0.0);
+    watch.tell("Reading the columns", 0.0);
     let table = fetch(app, workspace, &study, &basis).await?;
     let part = watch.clone();
     let again = compute(move || Judged::fit(&table, &basis, &recipe, seed, &Part::of(&part, 0.05, 1.0))).await??.model;

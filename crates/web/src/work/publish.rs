@@ -8,9 +8,9 @@ use crate::{App, text};
 pub(super) async fn publish(app: &App, workspace: i64, id: i64, watch: &Watch) -> Result<String, Trouble> {
     let list = app.store.list(id).await?;
     let address = format!("/studies/{}/lists/{id}", list.study_id);
-    let scored = list.scored_id.ok_or_else(|| Trouble::Failed("The list is not scored any more.".into()))?;
+    let scored = list.scored_id.ok_or_else(|| Trouble::Failed("The list is no longer scored.".into()))?;
     let table = app.store.table(workspace, scored).await?;
-    watch.tell("Copying the list for other programs", 0.1);
+    watch.tell("Publishing the list", 0.1);
     let model = app.store.model_name(list.model_id).await?;
     let rule = list.decided_by()?.policy.rule.in_short();
     let when = text::moment(&chrono::Utc::now());

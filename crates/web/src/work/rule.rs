@@ -15,7 +15,7 @@ pub(super) async fn try_out(app: &App, workspace: i64, id: i64, watch: &Watch) -
     let address = format!("/studies/{id}/compare");
     let state = study.choices()?;
     let (Some(condition), Some(basis)) = (state.todays_rule.clone(), state.basis()) else { return Ok(address) };
-    watch.tell("Fetching the columns", 0.0);
+    watch.tell("Reading the columns", 0.0);
     let records = fetch_with(app, workspace, &study, &basis, |kinds| {
         let after = columns_after(&basis.steps, kinds);
         let types: Vec<_> = after.into_iter().map(|(name, kind)| (name, Type::of(kind))).collect();
@@ -23,7 +23,7 @@ pub(super) async fn try_out(app: &App, workspace: i64, id: i64, watch: &Watch) -
         Ok(rule.inputs().map(str::to_owned).collect())
     })
     .await?;
-    watch.tell("Following the rule", 0.5);
+    watch.tell("Evaluating the rule", 0.5);
     let asked = basis.clone();
     let found = compute(move || {
         let (records, happened) = asked.population(&records)?;
@@ -39,11 +39,11 @@ pub(super) async fn try_out(app: &App, workspace: i64, id: i64, watch: &Watch) -
     let (condition, found) = found.map_err(Trouble::Failed)?;
     app.store.set_rule_tried(id, &condition, &basis, &found).await?;
     let figure = format!(
-        "it would have acted on {} of {} customers, {} of them rightly",
+        "it selects {} of {} customers, {} of them with the event",
         text::count(found.counts.acted()),
         text::count(found.counts.rows()),
         text::count(found.counts.hits)
     );
-    app.store.note(id, None, "Today’s rule tried", &figure).await?;
+    app.store.note(id, None, "Today’s rule evaluated", &figure).await?;
     Ok(address)
 }

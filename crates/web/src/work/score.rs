@@ -38,9 +38,9 @@ pub(super) async fn score(app: &App, workspace: i64, id: i64, watch: &Watch) -> 
     // From what is kept: a job that is begun again after it was kept enters the same.
     let list = app.store.list(id).await?;
     let rows = app.store.table(workspace, list.table_id).await?.rows;
-    let mut figure = format!("{} of {} to act on", text::count_of(list.acted.unwrap_or(0)), text::count_of(rows));
+    let mut figure = format!("{} of {} selected", text::count_of(list.acted.unwrap_or(0)), text::count_of(rows));
     if list.suppressed > 0 {
-        figure += &format!("; {} not to be contacted", text::count_of(list.suppressed));
+        figure += &format!("; {} opted out", text::count_of(list.suppressed));
     }
     app.store.note(study.id, None, "List scored", &figure).await?;
     Ok(address)
@@ -75,7 +75,7 @@ impl Job {
         let (mut ahead, mut met) = (scoring.ahead(self.rows), 0);
         while let Some(part) = parts.wait()? {
             watch.go_on()?;
-            watch.tell("Finding out who comes first", met as f64 / self.rows.max(1) as f64);
+            watch.tell("Ranking the customers", met as f64 / self.rows.max(1) as f64);
             let suppressed = self.suppressed(&part)?;
             ahead.meet(&scoring, &self.against.read(&part), &suppressed).map_err(Trouble::Failed)?;
             met += part.rows();
@@ -112,7 +112,7 @@ impl Job {
                 return Err(Trouble::Stopped);
             }
         }
-        watch.tell("Describing every column", 1.0);
+        watch.tell("Profiling every column", 1.0);
         Ok((account, evenly.described()))
     }
 }

@@ -31,7 +31,7 @@ pub(super) async fn search(app: &App, workspace: i64, id: i64, watch: &Watch) ->
     if let Some((found, _)) = search.found() {
         let figure =
             format!("{} candidates tried; {} is fitted", search.tried.len(), found.settings.name().to_lowercase());
-        app.store.note(row.study_id, None, "Search ended", &figure).await?;
+        app.store.note(row.study_id, None, "Tuning ended", &figure).await?;
     }
     Ok(address)
 }
@@ -43,7 +43,7 @@ async fn seek(app: &App, workspace: i64, row: &search::Model, watch: &Watch) -> 
     let families = search.plan.families.iter().filter_map(|word| Settings::of_family(word));
     let recipes: Vec<Recipe> = families.map(Recipe::from).collect();
     let _held = hold_memory(app, workspace, &study, (&basis, &recipes.iter().collect::<Vec<_>>()), watch).await?;
-    watch.tell("Fetching the columns", 0.0);
+    watch.tell("Reading the columns", 0.0);
     let table = fetch(app, workspace, &study, &basis).await?;
     let (store, runtime, watch, id) = (app.store.clone(), Handle::current(), watch.clone(), row.id);
     let (search, basis, ended) = compute(move || -> Result<_, Trouble> {
@@ -56,7 +56,7 @@ async fn seek(app: &App, workspace: i64, row: &search::Model, watch: &Watch) -> 
     .await??;
     let Some((found, _)) = search.found() else {
         let why = search.tried.iter().find_map(|t| t.failed.clone());
-        return Err(Trouble::Failed(why.unwrap_or_else(|| "No candidate could be judged.".into())));
+        return Err(Trouble::Failed(why.unwrap_or_else(|| "No candidate could be evaluated.".into())));
     };
     let name = format!("{}, searched", found.settings.name());
     let recipe = Recipe::from(&found.settings);

@@ -31,7 +31,7 @@ impl Suppressed {
         let Some(said) = said.filter(|_| study.kind() != Question::Credit) else { return Ok(None) };
         let Some(table) = app.store.newest_ever(study.workspace_id, &said.table_name).await? else {
             return Err(Trouble::Failed(format!(
-                "Those who are not to be contacted stand in “{}”, and its newest version is not here any more; an older one may lack some of them. Bring the newest one back, or say at Lists where they stand now.",
+                "Opted-out customers are in “{}”, and its newest version no longer exists; an older one may lack some of them. Restore the newest one, or set another opt-out table at Lists.",
                 said.table_name
             )));
         };
@@ -41,7 +41,7 @@ impl Suppressed {
         let source = paired.first().and_then(|paired| paired.source(&said.by_column)).map(str::to_owned);
         let Some(source) = source else {
             return Err(Trouble::Failed(format!(
-                "Those who are not to be contacted are told by “{}”, which {} does not have. Bring the list with that column, or say at Lists that everybody may be contacted.",
+                "Opted-out customers are matched by “{}”, which {} does not have. Import the list with that column, or choose “no table” at Lists.",
                 said.by_column, list.name
             )));
         };

@@ -15,7 +15,7 @@ pub(super) async fn look(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     let (basis, recipe, model) = (row.fitted_on()?, row.recipe()?, row.fitted()?);
     let chosen = study.choices()?.policy.filter(|policy| policy.model_id == id);
     let _held = hold_memory(app, workspace, &study, (&basis, &[&recipe]), watch).await?;
-    watch.tell("Fetching the columns", 0.0);
+    watch.tell("Reading the columns", 0.0);
     let inputs = chosen.as_ref().map_or(Vec::new(), |chosen| chosen.policy.inputs());
     let table = fetch_with(app, workspace, &study, &basis, |_| Ok(inputs)).await?;
     let watch = watch.clone();

@@ -24,9 +24,9 @@ pub(super) async fn look(
     let chosen = chosen.ok_or_else(|| Trouble::Failed("The policy was changed in the meantime.".into()))?;
     let told = app.store.judgement(id).await?;
     let told = told
-        .ok_or_else(|| Trouble::Failed("What the model said of single customers was not kept; fit it again.".into()))?;
+        .ok_or_else(|| Trouble::Failed("The predictions for single customers were not saved; fit it again.".into()))?;
     let _held = hold_memory(app, workspace, &study, (&basis, &[&recipe]), watch).await?;
-    watch.tell("Fetching the columns", 0.0);
+    watch.tell("Reading the columns", 0.0);
     let sensitive: Vec<String> =
         state.columns.iter().filter(|c| c.role == Role::Sensitive).map(|c| c.name.clone()).collect();
     let mut more = sensitive.clone();

@@ -45,7 +45,7 @@ pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
     }
     if formula.definitions.iter().any(|d| matches!(d.is, Is::Trees(_))) {
         notes
-            .push("What trees say is handed on in single precision, so that probabilities agree to about 1e-7.".into());
+            .push("Outputs of trees are stored in single precision, so that probabilities agree to about 1e-7.".into());
     }
     for definition in &formula.definitions {
         let place = defined(formula, definition, &mut graph, &places)?;

@@ -78,60 +78,65 @@ impl Default for BoostedSettings {
 impl Tunable for BoostedSettings {
     const FAMILY: &'static str = "boosted trees";
     const SETTINGS: &'static [Setting] = &[
-        Setting::new("trees", "Trees at most", Range::Count(1, 5_000), "Each mends what the ones before it left over."),
+        Setting::new(
+            "trees",
+            "Trees at most",
+            Range::Count(1, 5_000),
+            "Each is fitted to the gradient that the ones before it left.",
+        ),
         Setting::new(
             "leaves",
             "Leaves per tree",
             Range::Count(2, 1_024),
-            "More leaves let more columns act together, and need more rows.",
+            "More leaves allow interactions of more columns, and need more rows.",
         ),
         Setting::new(
             "learning-rate",
             "Learning rate",
             Range::Above(0.0, 1.0),
-            "Share of each tree's advice that is followed; smaller is steadier and takes more trees.",
+            "Shrinkage of each tree; smaller is more stable and takes more trees.",
         ),
         Setting::new(
             "rows-per-leaf",
             "Rows per leaf",
             Range::Count(1, 1_000_000),
-            "A leaf with fewer training rows is not made.",
+            "Smallest number of training rows in a leaf.",
         ),
         Setting::new(
             "ridge",
             "Ridge penalty on leaves",
             Range::Number(0.0, f64::INFINITY),
-            "Draws the values of small leaves towards nothing.",
+            "Shrinks the values of small leaves towards zero.",
         ),
         Setting::new(
             "rows",
             "Share of rows per tree",
             Range::Above(0.0, 1.0),
-            "Each tree is grown on a share of the rows drawn by lot.",
+            "Each tree is grown on a random share of the rows.",
         ),
         Setting::new(
             "columns",
             "Share of columns per tree",
             Range::Above(0.0, 1.0),
-            "Each tree may use a share of the columns drawn by lot.",
+            "Each tree may use a random share of the columns.",
         ),
         Setting::new(
             "rising",
             "Rising only",
             Range::Columns,
-            "Columns with which the probability may only go up, all else equal.",
+            "Monotone constraint: the probability may only rise with these columns, all else equal.",
         ),
         Setting::new(
             "falling",
             "Falling only",
             Range::Columns,
-            "Columns with which the probability may only go down, all else equal.",
+            "Monotone constraint: the probability may only fall with these columns, all else equal.",
         ),
         Setting::new(
             "early-stopping",
             "Stop early",
             Range::YesNo,
-            "Chooses the number of trees where the log loss on rows held back from training is least.",
+            "Chooses the number of trees with the least log loss on the early-stopping rows.",
         ),
     ];
 }
@@ -213,7 +218,7 @@ impl Checked<BoostedSettings> {
             if let Some((watched_design, watched_target)) = watched {
                 Predictor::of([&tree], watched_design.features().len()).add_to(watched_design, &mut watched_scores);
                 let point = (loss::mean(&scores, target), loss::mean(&watched_scores, watched_target));
-                words = format!("Tree {round}, at most {rounds}; log loss {:.4} on rows held back", point.1);
+                words = format!("Tree {round}, at most {rounds}; log loss {:.4} on early-stopping rows", point.1);
                 curve.push(point);
                 progress.learned(round, point);
             }

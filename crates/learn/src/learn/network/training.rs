@@ -52,7 +52,7 @@ impl Course {
             let told = loss(&net, design, &held, held_back);
             curve.push((met, told));
             if speaks {
-                let words = format!("Time {} through the rows, log loss {told:.4} on rows held back", epoch + 1);
+                let words = format!("Epoch {}, log loss {told:.4} on early-stopping rows", epoch + 1);
                 progress.tell(&words, done);
                 progress.learned(epoch + 1, (met, told));
             }

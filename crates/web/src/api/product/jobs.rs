@@ -43,7 +43,7 @@ pub fn queued(job: i64) -> HttpResponse {
     path = "/api/v1/jobs/{id}",
     params(("id" = i64, Path, description = "The job")),
     responses(
-        (status = 200, description = "How far it is", body = Job),
+        (status = 200, description = "Its progress", body = Job),
         (status = 401, description = "No key, or one that opens nothing", body = Problem),
         (status = 404, description = "No such job in this workspace", body = Problem),
         (status = 429, description = "Called too often", body = Problem),

@@ -156,7 +156,7 @@ pub async fn score(
     let report = list.matched()?;
     if !report.is_complete() {
         return Err(ApiError::Refused(format!(
-            "Columns that the model needs are missing: {}. Say at the list’s page what they are.",
+            "Columns that the model needs are missing: {}. Map them on the page of the list.",
             report.lacking().join(", ")
         )));
     }

@@ -151,7 +151,7 @@ pub struct File {
     path = "/api/v1/files/{id}",
     params(("id" = i64, Path, description = "The file")),
     responses(
-        (status = 200, description = "How it was understood", body = File),
+        (status = 200, description = "The detected columns", body = File),
         (status = 401, description = "No key, or one that opens nothing", body = Problem),
         (status = 404, description = "No such file in this workspace", body = Problem),
         (status = 429, description = "Called too often", body = Problem),
@@ -182,7 +182,7 @@ pub async fn file(app: web::Data<App>, program: Program, id: web::Path<i64>) -> 
     path = "/api/v1/files/{id}/accept",
     params(("id" = i64, Path, description = "The file")),
     responses(
-        (status = 202, description = "It is being brought in", body = Queued),
+        (status = 202, description = "It is being imported", body = Queued),
         (status = 401, description = "No key, or one that opens nothing", body = Problem),
         (status = 404, description = "No such file in this workspace", body = Problem),
         (status = 422, description = "It is still being read, or was accepted already", body = Problem),

@@ -67,24 +67,24 @@ impl CameOfIt {
         let absent = match (outcome.absent, outcome.absent_had_none) {
             ([0, 0], _) => String::new(),
             ([acted, control], had_none) => format!(
-                " {} acted on and {} held back are not in it and {}.",
+                " {} acted on and {} of the control group are not in it and {}.",
                 text::count(acted),
                 text::count(control),
-                if had_none { "count as without the event" } else { "are left out" }
+                if had_none { "count as without the event" } else { "are excluded" }
             ),
         };
         let twice = match outcome.twice {
             0 => String::new(),
             n => format!(
                 " {} more than once, and count once.",
-                text::counted(n as usize, "customer stands in it", "customers stand in it")
+                text::counted(n as usize, "customer is in it", "customers are in it")
             ),
         };
         let read = format!("Read from {}.{absent}{twice}", outcome.table);
         let Some(results) = outcome.results else {
-            let nothing = "Nobody was held back, or nothing is known of them: what would have happened anyway cannot be told from what the campaign changed. Hold some back next time.";
+            let nothing = "There was no control group, or its outcomes are not known: what would have happened anyway cannot be separated from the effect of the campaign. Draw a control group next time.";
             return Self {
-                heading: "Without a control group nothing can be said of what it changed.".into(),
+                heading: "No control group, no estimate of the effect.".into(),
                 nothing: Some(nothing.into()),
                 groups: Vec::new(),
                 meaning: Meanings::new(),
@@ -100,24 +100,18 @@ impl CameOfIt {
         let all = &results.all;
         let points = |share: f64| text::fixed(share * 100.0, 1);
         let [from, to] = [all.control.rate(), all.acted.rate()].map(text::percent);
-        let heading = if all.is_clear() {
-            format!(
-                "{} of those acted on {}, {to} against {from} of those held back: {} points {} ({} to {}).",
-                if all.difference > 0.0 { "More" } else { "Fewer" },
-                question.event_verb(),
-                points(all.difference.abs()),
-                if all.difference < 0.0 { "fewer" } else { "more" },
-                points(all.interval.0),
-                points(all.interval.1)
-            )
-        } else {
-            format!(
-                "Whether it changed anything cannot be told: {to} of those acted on {}, {from} of those held back (between {} and {} points).",
-                question.event_verb(),
-                points(all.interval.0),
-                points(all.interval.1)
-            )
+        let verdict = match all.is_clear() {
+            false => "No clear effect",
+            true if all.difference > 0.0 => "Effect, higher",
+            true => "Effect, lower",
         };
+        let heading = format!(
+            "{verdict}: {} points (95 % CI {} to {}); {to} of those acted on {}, {from} of the control group.",
+            points(all.difference),
+            points(all.interval.0),
+            points(all.interval.1),
+            question.event_verb(),
+        );
         let group = |name: &str, effect: &Effect, control: bool| {
             let count = if control { effect.control } else { effect.acted };
             let (low, high) = count.interval();
@@ -135,7 +129,7 @@ impl CameOfIt {
                 }),
             }
         };
-        let mut groups = vec![group("held back", all, true)];
+        let mut groups = vec![group("control group", all, true)];
         groups.extend(arms.acts.iter().zip(&results.acts).map(|(act, effect)| group(act, effect, false)));
         if arms.acts.len() > 1 {
             groups.push(group("all acted on", all, false));
@@ -167,17 +161,25 @@ impl CameOfIt {
             nothing: None,
             meaning: meaning::effect(results.acts.first().unwrap_or(all), question),
             money: results.money.map(|(found, low, high)| {
-                let basis = if outcome.assumed_amounts { "with the amounts of the policy" } else { "as it was read" };
-                let promised = campaign.gain.map_or(String::new(), |gain| {
-                    let agrees = (low..=high).contains(&gain);
+                let finding = match () {
+                    () if low > 0.0 => "Incremental profit",
+                    () if high < 0.0 => "Incremental loss",
+                    () => "No clear incremental profit",
+                };
+                let basis = if outcome.assumed_amounts {
+                    "with the amounts of the policy"
+                } else {
+                    "from the column of results"
+                };
+                let expected = campaign.gain.map_or(String::new(), |expected| {
                     format!(
-                        "; {} was expected, which {}",
-                        text::money(gain),
-                        if agrees { "may well be true" } else { "it was not" }
+                        "; {} was expected, {} the interval",
+                        text::money(expected),
+                        if (low..=high).contains(&expected) { "inside" } else { "outside" }
                     )
                 });
                 format!(
-                    "Acting brought {} more than leaving them alone ({} to {}), {basis}{promised}.",
+                    "{finding}: {} against no action (95 % CI {} to {}), {basis}{expected}.",
                     text::money_in(found, &chosen.currency),
                     text::money(low),
                     text::money(high)
@@ -188,7 +190,7 @@ impl CameOfIt {
                 let found = text::plain_share((learned.found.clamp(0.0, 1.0) * 1_000.0).round() / 1_000.0);
                 format!("{}?{}={}", view.href("decide"), encoded(&learned.word), found)
             }),
-            said_of: if question == Question::Response { "those acted on" } else { "those held back" },
+            said_of: if question == Question::Response { "acted on" } else { "control group" },
             bands_finding: bands_said(&results.bands, question),
             bands: bands.collect(),
             groups,
@@ -200,11 +202,11 @@ impl CameOfIt {
 fn learned_said(learned: &Learned) -> String {
     let share = text::percent;
     let (low, high) = learned.interval;
-    let found = format!("“{}” was {} ({} to {})", learned.name, share(learned.found), share(low), share(high));
+    let found = format!("“{}”: {} (95 % CI {} to {})", learned.name, share(learned.found), share(low), share(high));
     if learned.agrees() {
-        format!("{found}; {} was assumed, which may well be true.", share(learned.assumed))
+        format!("{found}, consistent with the assumed {} (inside the interval).", share(learned.assumed))
     } else {
-        format!("{found}, not {} as assumed.", share(learned.assumed))
+        format!("{found}, not the assumed {} (outside the interval).", share(learned.assumed))
     }
 }
 
@@ -219,21 +221,28 @@ fn said_of(question: Question, band: &Band) -> (f64, Count) {
 
 /// Whether what was said beforehand came true, and who was moved most.
 fn bands_said(bands: &[Band], question: Question) -> String {
-    let whom = if question == Question::Response { "those acted on" } else { "those held back" };
+    let whom = if question == Question::Response { "those acted on" } else { "the control group" };
     let misjudged = bands.iter().filter(|band| {
         let (said, count) = said_of(question, band);
         let (low, high) = count.interval();
         said < low || said > high
     });
     let judged = match misjudged.count() {
-        0 => format!("What was said of {whom} came true in every band."),
-        n => format!("In {} what was said of {whom} did not come true.", text::counted(n, "band", "bands")),
+        0 => format!("Calibrated for {whom}: the predicted probability is inside the 95 % CI in every group."),
+        n => format!(
+            "Not calibrated for {whom}: the predicted probability is outside the 95 % CI in {}.",
+            text::counted(n, "group", "groups")
+        ),
     };
     let most = bands.iter().max_by(|a, b| a.effect.difference.abs().total_cmp(&b.effect.difference.abs()));
     let moved =
-        most.filter(|band| band.effect.is_clear()).map_or(" No band was clearly moved by itself.".to_owned(), |band| {
-            format!(" Moved most were those between {} and {}.", text::fixed(band.from, 3), text::fixed(band.to, 3))
+        most.filter(|band| band.effect.is_clear()).map_or(" No clear effect in any single group.".to_owned(), |band| {
+            format!(
+                " Largest effect: predicted probability {} to {}.",
+                text::fixed(band.from, 3),
+                text::fixed(band.to, 3)
+            )
         });
     let likely = if question == Question::Response { "likely" } else { "at risk" };
-    format!("{judged}{moved} Who is {likely} need not be who can be moved.")
+    format!("{judged}{moved} Being {likely} is not the same as responding to the action.")
 }

@@ -43,11 +43,11 @@ impl CloserView {
         let points: Vec<_> = by_rows.points.iter().map(|p| [p.rows as f64, p.log_loss]).collect();
         let curve = json!({
             "x": "training rows", "y": "log loss",
-            "lines": [{ "name": "on the rows judged", "points": points }],
+            "lines": [{ "name": "on the evaluation rows", "points": points }],
         });
         let (few_finding, few_remark) = few(&closer, &name, money);
         let judged = format!(
-            "Judged on {} customers, {} events among them.",
+            "Evaluated on {} customers with {} events.",
             text::count(by_rows.judged),
             text::count(by_rows.events)
         );
@@ -64,14 +64,14 @@ impl CloserView {
 
 fn rows_finding(by_rows: &ByRows) -> String {
     let (Some(gain), [.., half, all]) = (by_rows.gain, &by_rows.points[..]) else {
-        return "There are too few training rows to say whether more of them would help".into();
+        return "There are too few training rows for a learning curve".into();
     };
     let interval =
-        format!("between {} and {}", text::fixed(gain.fall - gain.reach, 4), text::fixed(gain.fall + gain.reach, 4));
+        format!("95 % CI {} to {}", text::fixed(gain.fall - gain.reach, 4), text::fixed(gain.fall + gain.reach, 4));
     let says = if gain.is_clear() {
-        "more rows of the same kind would still help"
+        "more rows of the same kind would help"
     } else {
-        "there is no sign that more rows of the same kind would help"
+        "no evidence that more rows of the same kind would help"
     };
     format!(
         "From {} to {} training rows the log loss fell by {} ({interval}): {says}",
@@ -84,7 +84,7 @@ fn rows_finding(by_rows: &ByRows) -> String {
 /// How far a few columns go, and how that was found.
 fn few(closer: &Closer, name: &str, money: Option<&Money>) -> (String, String) {
     let Some(beside) = &closer.few else {
-        return ("No column tells anything by itself".into(), String::new());
+        return ("No column is informative by itself".into(), String::new());
     };
     let columns = &beside.few.columns;
     let listed = match &columns[..] {
@@ -110,20 +110,20 @@ fn few(closer: &Closer, name: &str, money: Option<&Money>) -> (String, String) {
         ),
         _ => {
             let whole = beside.less.map_or(beside.area_under_roc, |less| beside.area_under_roc + less.value);
-            format!("{listed} reach an area under ROC of {}, and {name} {}", area(beside.area_under_roc), area(whole))
+            format!("{listed} reach an AUC (ROC) of {}, {name} {}", area(beside.area_under_roc), area(whole))
         }
     };
     let less = beside.less.map_or(String::new(), |less| {
         let (low, high) = less.interval();
         format!(
-            " In area under ROC {name} is ahead by {} (between {} and {}).",
+            " AUC (ROC) of {name} is higher by {} (95 % CI {} to {}).",
             text::fixed(less.value, 4),
             text::fixed(low, 4),
             text::fixed(high, 4)
         )
     });
     let remark = format!(
-        "A scorecard on columns that were chosen one after the other, each for what it takes off the log loss of training rows that the card had not met.{less}"
+        "A scorecard on columns from forward selection, each the one that reduces the out-of-fold log loss most.{less}"
     );
     (finding, remark)
 }
@@ -137,6 +137,6 @@ pub async fn begin(
 ) -> PageResult {
     let (view, model) = fitted_asked_for(&app, &visitor, path.id, &form).await?;
     let work = Work::Closer { model: model.id };
-    ask_once(&app, &view.study, &format!("Looking closer at {}", model.name.to_lowercase()), &work).await?;
+    ask_once(&app, &view.study, &format!("Learning curve of {}", model.name.to_lowercase()), &work).await?;
     see_other(&format!("{}?model={}#closer", view.href("compare"), model.id))
 }

@@ -61,30 +61,24 @@ impl Kind {
         let (events, rate) = (question.events_noun(), super::measures::rate(e));
         let finding = match self {
             Self::Gain => format!(
-                "Acting on the first 20 % by {name} finds {} of the {events}",
+                "Cumulative gains: the first 20 % by {name} hold {} of the {events}",
                 text::percent(e.recall_at(super::measures::FIRST))
             ),
-            Self::Lift => format!(
-                "The first 10 % by {name} hold {} times as many {events} as any 10 %",
-                text::fixed(e.recall_at(0.1) / 0.1, 1)
-            ),
+            Self::Lift => format!("Lift in the first 10 % by {name}: {}", text::fixed(e.recall_at(0.1) / 0.1, 1)),
             Self::Roc => {
                 let others = e.roc.iter().find(|p| p.y >= 0.5).map_or(1.0, |p| p.x);
                 format!(
-                    "Finding half of the {events} by {name} takes acting on {} of the others",
+                    "ROC of {name}: at a true positive rate of one half the false positive rate is {}",
                     text::percent(others)
                 )
             }
             Self::PrecisionRecall => {
                 let half = e.precision_recall.iter().find(|p| p.x >= 0.5).map_or(rate, |p| p.y);
-                format!(
-                    "Down to where {name} has found half of the {events}, {} of those acted on are {events}",
-                    text::percent(half)
-                )
+                format!("Precision of {name} at a recall of one half: {}", text::percent(half))
             }
             Self::Calibration => calibration_finding(e, &name),
             Self::Spread => format!(
-                "{} gives the {events} {} on average, and the others {}",
+                "Mean predicted probability of {}: {events} {}, others {}",
                 first.model.name,
                 text::percent(mean_of(e, true)),
                 text::percent(mean_of(e, false))
@@ -124,17 +118,14 @@ impl Kind {
         let events = question.events_noun();
         let acted = "share of customers acted on".to_owned();
         match self {
-            Self::Gain => (acted, format!("share of {events} found")),
-            Self::Lift => {
-                ("share of customers acted on, %".into(), format!("{events} among them, against any as many"))
-            }
-            Self::Roc => ("share of the others acted on".into(), format!("share of {events} found")),
-            Self::PrecisionRecall => {
-                (format!("share of {events} found"), format!("share of {events} among those acted on"))
-            }
-            Self::Calibration => {
-                ("probability said, mean of a group".into(), format!("share who {}", question.event_verb()))
-            }
+            Self::Gain => (acted, format!("share of {events} found (recall)")),
+            Self::Lift => ("share of customers acted on, %".into(), format!("lift")),
+            Self::Roc => ("false positive rate".into(), format!("share of {events} found (recall)")),
+            Self::PrecisionRecall => (format!("share of {events} found (recall)"), format!("precision")),
+            Self::Calibration => (
+                "mean predicted probability of a group".into(),
+                format!("observed rate: share who {}", question.event_verb()),
+            ),
             Self::Spread => ("probability, %".into(), "share of customers, %".into()),
         }
     }
@@ -161,9 +152,9 @@ fn calibration_finding(e: &Evaluation, name: &str) -> String {
         apart(a).total_cmp(&apart(b))
     });
     match worst {
-        None => format!("The probabilities of {name} hold in all {} groups of customers", groups.len()),
+        None => format!("Calibration of {name}: within the 95 % CI in all {} groups", groups.len()),
         Some(worst) => format!(
-            "The probabilities of {name} hold in {} of {} groups; where {} were said, {} happened",
+            "Calibration of {name}: within the 95 % CI in {} of {} groups; largest deviation: predicted {}, observed {}",
             groups.len() - off.len(),
             groups.len(),
             text::percent(worst.mean_probability),

@@ -75,9 +75,9 @@ impl Set {
     /// The question it answers.
     pub fn label(self) -> &'static str {
         match self {
-            Self::Order => "who comes first",
-            Self::Probabilities => "whether probabilities hold",
-            Self::Actions => "acting on as many",
+            Self::Order => "ranking",
+            Self::Probabilities => "calibration",
+            Self::Actions => "classification at one selection rate",
             Self::Money => "money",
             Self::Time => "time",
         }
@@ -97,7 +97,7 @@ impl Set {
 const ORDER: [Measure; 4] = [
     Measure {
         word: "area",
-        name: "area under ROC",
+        name: "AUC (ROC)",
         value: |c| c.evaluation.area_under_roc,
         more_is_better: true,
         show: |c| match c.evaluation.area() {
@@ -124,7 +124,7 @@ const ORDER: [Measure; 4] = [
     },
     Measure {
         word: "found",
-        name: "found in first 20 %",
+        name: "recall in first 20 %",
         value: |c| c.evaluation.recall_at(FIRST),
         more_is_better: true,
         show: |c| text::percent(c.evaluation.recall_at(FIRST)),
@@ -148,14 +148,14 @@ const PROBABILITIES: [Measure; 4] = [
     },
     Measure {
         word: "mean",
-        name: "said on average",
+        name: "predicted on average",
         value: |c| (c.evaluation.mean_probability - rate(&c.evaluation)).abs(),
         more_is_better: false,
         show: |c| text::percent(c.evaluation.mean_probability),
     },
     Measure {
         word: "holds",
-        name: "groups that hold",
+        name: "groups within 95 % CI",
         value: |c| c.evaluation.calibration.iter().filter(|g| g.holds()).count() as f64,
         more_is_better: true,
         show: |c| {
@@ -209,21 +209,21 @@ const ACTIONS: [Measure; 5] = [
 const MONEY: [Measure; 3] = [
     Measure {
         word: "maximum",
-        name: "expected maximum",
+        name: "expected maximum profit",
         value: |c| c.maximum().unwrap_or(f64::NAN),
         more_is_better: true,
         show: |c| c.maximum().map_or("–".into(), text::money),
     },
     Measure {
         word: "acted",
-        name: "acted on at its best",
+        name: "selected at its best",
         value: |c| c.best().map_or(f64::NAN, |best| best.share),
         more_is_better: false,
         show: |c| c.best().map_or("–".into(), |best| text::percent(best.share)),
     },
     Measure {
         word: "right",
-        name: "right of 100 there",
+        name: "precision there",
         value: |c| c.best().map_or(f64::NAN, |best| best.events / best.acted),
         more_is_better: true,
         show: |c| {
@@ -273,13 +273,13 @@ pub fn meaning(set: Set, c: &Candidate, question: Question) -> Meanings {
     match set {
         Set::Order => vec![
             (
-                "area under ROC",
-                format!("{} In brackets, the 95 % interval.", area(e, name, question)),
+                "AUC (ROC)",
+                format!("{} In brackets, the 95 % CI (DeLong).", area(e, name, question)),
             ),
             (
                 "precision–recall",
                 format!(
-                    "Going down the list from the most likely, {} of 100 reached at the place of each of the {} {events} are {events} themselves, on average. In a list in any order it would be {}.",
+                    "Area under precision over recall. Going down the list from the most likely, {} of 100 customers down to each of the {} {events} are {events}, on average; in random order it would be {}.",
                     hundred(e.average_precision),
                     text::count(e.events),
                     hundred(rate)
@@ -288,12 +288,12 @@ pub fn meaning(set: Set, c: &Candidate, question: Question) -> Meanings {
             (
                 "KS",
                 format!(
-                    "At the place in the list where the two are farthest apart, the share of {events} found is {} points above the share of the others.",
+                    "Kolmogorov–Smirnov statistic: the largest distance between the cumulative shares of {events} and of the others is {} points.",
                     hundred(e.kolmogorov_smirnov.unwrap_or(0.0))
                 ),
             ),
             (
-                "found in first 20 %",
+                "recall in first 20 %",
                 format!(
                     "Of the {} {events}, {} are among the {} customers that {name} puts first.",
                     text::count(e.events),
@@ -308,7 +308,7 @@ pub fn meaning(set: Set, c: &Candidate, question: Question) -> Meanings {
                 (
                     "log loss",
                     format!(
-                        "How surprised the probabilities are by what happened to the {} customers; less is better. Giving everyone the overall rate, {}, would score {}.",
+                        "Mean negative log-likelihood of the outcomes of the {} customers; less is better. Predicting the overall rate, {}, would score {}.",
                         text::count(e.rows),
                         text::percent(rate),
                         text::fixed(rate_loss, 4)
@@ -317,17 +317,17 @@ pub fn meaning(set: Set, c: &Candidate, question: Question) -> Meanings {
                 (
                     "Brier",
                     format!(
-                        "Mean squared distance between probability and outcome; less is better. Giving everyone the overall rate would score {}.",
+                        "Mean squared distance between probability and outcome; less is better. Predicting the overall rate would score {}.",
                         text::fixed(rate * (1.0 - rate), 4)
                     ),
                 ),
                 (
-                    "said on average",
-                    format!("Mean probability of the {} customers, of whom {} {left}.", text::count(e.rows), text::percent(rate)),
+                    "predicted on average",
+                    format!("Mean predicted probability of the {} customers, of whom {} {left}.", text::count(e.rows), text::percent(rate)),
                 ),
                 (
-                    "groups that hold",
-                    "Customers are put into ten groups by their probability. A group holds if what was said of it lies within the 95 % interval of what happened; by chance one in twenty would not.".into(),
+                    "groups within 95 % CI",
+                    "Customers are put into ten groups by predicted probability. Counted are the groups whose mean predicted probability lies within the 95 % CI of the observed rate; by chance one in twenty would not.".into(),
                 ),
             ]
         }
@@ -351,15 +351,15 @@ pub fn meaning(set: Set, c: &Candidate, question: Question) -> Meanings {
                         text::count(counts.hits)
                     ),
                 ),
-                ("F1", "One figure for precision and recall, low where either is.".into()),
+                ("F1", "Harmonic mean of precision and recall.".into()),
                 (
                     "MCC",
-                    "Correlation of acting with what would have happened: 1 if they always agree, 0 if they have nothing to do with each other.".into(),
+                    "Matthews correlation of decision and outcome: 1 if they always agree, 0 if they are unrelated.".into(),
                 ),
                 (
                     "accuracy",
                     format!(
-                        "Share called rightly. Saying “no” to everyone is right for {} of {}, so that accuracy says little here.",
+                        "Share classified correctly. Predicting “no” for everyone is correct for {} of {}, so that accuracy says little here.",
                         text::count(e.rows - e.events),
                         text::count(e.rows)
                     ),
@@ -368,11 +368,11 @@ pub fn meaning(set: Set, c: &Candidate, question: Question) -> Meanings {
         }
         Set::Money => vec![
             (
-                "expected maximum",
-                "The best profit on average while the chance that is least certain lies anywhere about what was chosen for it, as if twenty customers had been counted, and the line is drawn again for every value of it. It compares candidates, over leaving everybody alone; nobody earns it.".into(),
+                "expected maximum profit",
+                "Expected maximum profit: the mean over a distribution of the least certain rate (as if 20 customers had been counted) of the profit with the cut-off re-optimised for each value. It compares candidates, against no action; nobody earns it.".into(),
             ),
-            ("acted on at its best", format!("Share of customers acted on where {name} brings most.")),
-            ("right of 100 there", format!("Of 100 of them, so many {}.", question.event_would())),
+            ("selected at its best", format!("Share of customers acted on where {name} brings most.")),
+            ("precision there", format!("Of 100 of them, so many {}.", question.event_would())),
         ],
         Set::Time => vec![
             ("fitted in", "Seconds from the rows to the model, with calibration and every fold.".into()),

@@ -28,19 +28,17 @@ impl PairView {
             Some(area) => {
                 let (low, high) = area.interval();
                 differ = area.chance() < 0.05;
-                let says =
-                    if differ { "more than chance would make of it" } else { "which chance alone could make of it" };
+                let says = if differ { "significant at the 5 % level" } else { "not significant at the 5 % level" };
                 format!(
-                    "On the {rows} customers that both are judged on, the area under ROC of {} is {} {} than that of {second}, between {} and {}: {says} (p = {}).",
+                    "Difference in AUC (ROC), {} less {second}: {} (95 % CI {} to {}), {says} (DeLong test, p = {}), on the same {rows} customers.",
                     first.to_lowercase(),
-                    text::fixed(area.value.abs(), 4),
-                    if area.value < 0.0 { "less" } else { "greater" },
+                    text::fixed(area.value, 4),
                     text::fixed(low, 4),
                     text::fixed(high, 4),
                     text::fixed(area.chance(), 3)
                 )
             }
-            None => "There are too few customers of either outcome to tell them apart.".into(),
+            None => "There are too few customers of either outcome to compare them.".into(),
         };
         let gain = money.map_or(Payoff::default(), |money| money.payoffs.gain());
         let apart = Difference::of(
@@ -52,14 +50,12 @@ impl PairView {
         let profit = money.map(|money| {
             let (low, high) = (apart.profit - apart.reach, apart.profit + apart.reach);
             format!(
-                "Each at its own best point, {} brings {} {} {}, between {} and {}: {}.",
-                first.to_lowercase(),
-                text::money(apart.profit.abs()),
-                if apart.profit < 0.0 { "less" } else { "more" },
+                "Difference in expected profit, each at its own best cut-off: {} {} (95 % CI {} to {}), {}.",
+                text::money(apart.profit),
                 money.whom(),
                 text::money(low),
                 text::money(high),
-                if apart.is_clear() { "that is no accident of these customers" } else { "that may be chance" }
+                if apart.is_clear() { "significant at the 5 % level" } else { "not significant at the 5 % level" }
             )
         });
         differ |= money.is_some() && apart.is_clear();
@@ -70,7 +66,7 @@ impl PairView {
         Self {
             heading: format!(
                 "{first} and {second} {}",
-                if differ { "are really different" } else { "may be the same, as far as these customers tell" }
+                if differ { "differ significantly" } else { "do not differ significantly" }
             ),
             area,
             profit,

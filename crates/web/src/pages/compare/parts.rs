@@ -26,13 +26,13 @@ pub fn parts(view: &StudyView, row: &model::Model, judged: &Ranking, cut_off: f6
     if let Some(training) = row.ranked_training()? {
         lines.push(PartLine {
             name: "training".into(),
-            remark: "learned from, so that it looks better here than it is",
+            remark: "fitted to these rows: optimistic",
             figures: Some(figures(&training, cut_off)),
         });
     }
     lines.push(PartLine {
         name: row.fitted_on()?.split.judged_on().to_owned(),
-        remark: "not met by the model that told them",
+        remark: "out-of-fold predictions",
         figures: Some(figures(judged, cut_off)),
     });
     let opened = view.study.confirmation.clone().map(serde_json::from_value::<Confirmation>).transpose();

@@ -49,7 +49,7 @@ impl RuleView {
     pub fn remark(&self) -> Option<String> {
         let found = self.found.as_ref().filter(|found| found.unknown > 0)?;
         Some(format!(
-            "For {} the rule says neither yes nor no, because something is missing; it does not act on them.",
+            "For {} the rule has no value, because something is missing; they are not selected.",
             text::counted(found.unknown as usize, "customer", "customers")
         ))
     }
@@ -110,7 +110,7 @@ pub fn baselines(set: Set, judged: Option<&Candidate>, rule: &RuleView, money: O
         let blank = set.measures().iter().map(|_| "–".to_owned());
         Baseline { name, profit, figures: if figures.is_empty() { blank.collect() } else { figures } }
     };
-    let mut lines = vec![line("saying “no” to everyone", profit(nobody), {
+    let mut lines = vec![line("predicting “no” for everyone", profit(nobody), {
         let ordered = ordered(measures::FIRST);
         if ordered.is_empty() { figures(&nobody) } else { ordered }
     })];
@@ -150,15 +150,15 @@ pub async fn keep(
         let mut state = view.state.clone();
         state.todays_rule = wanted.clone();
         let (chosen, figure) = match &wanted {
-            Some(rule) => ("Today’s rule written down", rule.clone()),
-            None => ("Today’s rule taken away", String::new()),
+            Some(rule) => ("Today’s rule set", rule.clone()),
+            None => ("Today’s rule removed", String::new()),
         };
         let choice = Choice { by: visitor.author(), chosen: chosen.into(), figure };
         super::super::choose(&app, &view.study, &state, &choice).await?;
     }
     let work = Work::Rule { study: view.study.id };
     if wanted.is_some() {
-        ask_once(&app, &view.study, "Trying today’s rule", &work).await?;
+        ask_once(&app, &view.study, "Evaluating today’s rule", &work).await?;
     }
     see_other(&format!("{}#figures", view.href("compare")))
 }

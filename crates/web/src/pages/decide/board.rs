@@ -101,7 +101,7 @@ pub fn best(situation: &Situation) -> (usize, f64) {
 
 /// How far a point is from the best, in words.
 pub fn behind(difference: f64) -> String {
-    if difference < 0.005 { "the best point".into() } else { format!("{} under the best", text::money(difference)) }
+    if difference < 0.005 { "the best point".into() } else { format!("{} below the best", text::money(difference)) }
 }
 
 /// A key as it is read.

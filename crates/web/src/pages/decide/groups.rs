@@ -106,7 +106,7 @@ async fn compared(app: &App, visitor: &Visitor, study: i64, asked: &Asked) -> Re
         _ => Vec::new(),
     };
     let heading = match (&situation, ladders.iter().find(|ladder| ladder.caution).or(ladders.first())) {
-        (None, _) => "Nothing to compare groups by yet.".into(),
+        (None, _) => "No column to compare groups by yet.".into(),
         (Some(_), None) => "No column is marked as sensitive; choose one to compare groups by.".into(),
         (Some(_), Some(ladder)) => ladder.finding.clone(),
     };
@@ -199,7 +199,7 @@ impl Ladder {
         let clear = groups.iter().filter(|group| group.differs());
         let farthest = clear.max_by(|a, b| distance(a).total_cmp(&distance(b)));
         let finding = match farthest.and_then(|group| Some((group, group.ratio?))) {
-            None => format!("By {column}, no group is clearly acted on more or less often than the others."),
+            None => format!("By {column}, no group has a significantly different selection rate."),
             Some((group, (ratio, ..))) => {
                 let how = if ratio >= 1.0 {
                     format!("{} times as often as others", text::fixed(ratio, 2))

@@ -90,7 +90,7 @@ impl MapView {
                 .collect(),
             again,
             finding: format!(
-                "Over “{}” and “{}” together it pays in {pays} of {} places",
+                "“{}” and “{}” varied together: profitable in {pays} of {} combinations",
                 named(&across.assumption),
                 named(&down.assumption),
                 xs.len() * ys.len()

@@ -46,7 +46,7 @@ impl Typed {
                 None if amounts.is_empty() => {}
                 None => {
                     return Err(PageError::Refused(format!(
-                        "Offer {at} has amounts, but no name. Give it one, by which lists will know it."
+                        "Offer {at} has amounts, but no name. Give it one; lists use it."
                     )));
                 }
             }
@@ -192,16 +192,16 @@ pub fn break_even(policy: &Policy) -> String {
     };
     if policy.offers.is_single() {
         return match (at(&policy.economics), same_for_all) {
-            (Some(p), true) => format!("Acting pays for anyone whose probability is above {p}."),
-            (Some(p), false) => format!(
-                "For a customer with average amounts acting pays above a probability of {p}; each has their own."
-            ),
-            (None, _) => "Acting pays for everyone or for no one at these prices.".into(),
+            (Some(p), true) => format!("Break-even probability: {p}."),
+            (Some(p), false) => {
+                format!("Break-even probability with average amounts: {p}; each customer has their own.")
+            }
+            (None, _) => "At these amounts acting is profitable for everyone or for no one.".into(),
         };
     }
     let said = policy.offers.names().into_iter().zip(&each).map(|(name, economics)| match at(economics) {
-        Some(p) => format!("“{name}” pays above a probability of {p}"),
-        None => format!("“{name}” pays for everyone or for no one"),
+        Some(p) => format!("Break-even probability of “{name}”: {p}"),
+        None => format!("“{name}” is profitable for everyone or for no one"),
     });
     format!("{}{}.", text::listed(&said.collect::<Vec<_>>()), if same_for_all { "" } else { ", with average amounts" })
 }

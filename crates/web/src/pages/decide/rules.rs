@@ -38,15 +38,15 @@ pub fn of(situation: &Situation, today: Option<Today>) -> Result<(Vec<RuleLine>,
         let name = match other.which {
             Which::Nobody => format!("{act} nobody"),
             Which::Everybody => format!("{act} everybody"),
-            Which::ByLot => format!("{act} as many, by lot"),
+            Which::ByLot => format!("{act} as many, at random"),
             Which::CutOff if several => format!("“{}” alone, one cut-off at its best", name_of(other.only)),
             Which::CutOff => "one cut-off, at its best".into(),
-            Which::ValueAware if several => "each customer the offer that gains most, or none".into(),
-            Which::ValueAware => "each customer by their own gain".into(),
-            Which::OneOffer => format!("“{}” alone, by each one’s own gain", name_of(other.only)),
-            Which::GainPerCost => "the budget where it gains most per cost".into(),
-            Which::TwoCutOffs => "two cut-offs, with a look in between".into(),
-            Which::Perfect => "knowing what will happen".into(),
+            Which::ValueAware if several => "each customer the most profitable offer, or none".into(),
+            Which::ValueAware => "each customer by their own incremental profit".into(),
+            Which::OneOffer => format!("“{}” alone, by incremental profit of each customer", name_of(other.only)),
+            Which::GainPerCost => "the budget by incremental profit per cost".into(),
+            Which::TwoCutOffs => "two cut-offs, manual review in between".into(),
+            Which::Perfect => "perfect information (upper bound)".into(),
         };
         let unsure = other.expected.low < other.expected.high;
         lines.push(RuleLine {
@@ -85,10 +85,11 @@ fn finding(situation: &Situation, all: &[Alternative]) -> String {
     let money = |amount: f64| text::money_in(amount, currency);
     let lines = situation.chosen.policy.is_same_for_all().then(|| situation.typical.payoffs().lines());
     let flattery = format!(
-        "Read at the point where it is best, the curve flatters itself by about {} {whom}{}.",
+        "Optimism of the best point, chosen and evaluated on the same customers: about {} {whom}{}.",
         money(situation.weighing.curve.optimism),
         match lines.flatten() {
-            Some(_) => "; a line is therefore proposed where acting begins to pay, unless that is clearly worse",
+            Some(_) =>
+                "; the proposed cut-off is therefore the break-even probability, unless that is significantly worse",
             None => "",
         }
     );
@@ -97,29 +98,27 @@ fn finding(situation: &Situation, all: &[Alternative]) -> String {
     }
     let richer = all.iter().filter_map(|a| Some((a.which, a.over_cut_off?)));
     let Some((which, over)) = richer.max_by(|a, b| a.1.profit.total_cmp(&b.1.profit)) else {
-        return format!(
-            "Amounts are the same for everybody, so that one cut-off is all there is to choose. {flattery}"
-        );
+        return format!("Amounts are the same for everybody, so that a single cut-off is optimal. {flattery}");
     };
     let rule = match which {
-        Which::TwoCutOffs => "Having somebody look at those in between",
-        Which::GainPerCost => "Spending the budget where it gains most per cost",
-        _ => "Deciding by each customer’s own gain",
+        Which::TwoCutOffs => "Manual review in between",
+        Which::GainPerCost => "Spending the budget by incremental profit per cost",
+        _ => "Deciding by the incremental profit of each customer",
     };
     let said = if over.low > 0.0 {
         format!(
-            "{rule} brings {} more than the best single cut-off {whom} ({} to {}).",
+            "{rule}: {} more than the best single cut-off {whom} (90 % CI {} to {}).",
             money(over.profit),
             text::money(over.low),
             text::money(over.high)
         )
     } else if over.profit > 0.0 {
         format!(
-            "{rule} would bring {} more than the best single cut-off {whom}, which may be chance: one cut-off is simpler.",
+            "{rule}: {} more than the best single cut-off {whom}, not significant: one cut-off is simpler.",
             money(over.profit)
         )
     } else {
-        format!("{rule} brings nothing more than the best single cut-off; one cut-off is simpler.")
+        format!("{rule}: no more than the best single cut-off; one cut-off is simpler.")
     };
     format!("{said} {flattery}")
 }
@@ -129,16 +128,16 @@ fn choosing(over: Expected, money: impl Fn(f64) -> String, whom: &str) -> String
     let range = format!("{} to {}", text::money(over.low), text::money(over.high));
     if over.low > 0.0 {
         format!(
-            "Giving each customer the offer that suits them brings {} more than the best single offer {whom} ({range}).",
+            "The most profitable offer for each customer: {} more than the best single offer {whom} (90 % CI {range}).",
             money(over.profit)
         )
     } else if over.profit > 0.0 {
         format!(
-            "Giving each customer the offer that suits them would bring {} more than the best single offer {whom}, which may be chance ({range}): one offer is simpler.",
+            "The most profitable offer for each customer: {} more than the best single offer {whom}, not significant (90 % CI {range}): one offer is simpler.",
             money(over.profit)
         )
     } else {
-        "Choosing among the offers brings nothing more than the best of them alone; one offer is simpler.".into()
+        "Choosing among the offers: no more than the best of them alone; one offer is simpler.".into()
     }
 }
 

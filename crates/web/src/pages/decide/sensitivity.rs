@@ -93,7 +93,7 @@ impl Assumptions {
             here: format!("{:.1}", place(gain)),
             nothing: (low < 0.0 && high > 0.0).then(|| format!("{:.1}", place(0.0))),
             several: !situation.chosen.policy.offers.is_single(),
-            over: (none != 0.0).then(|| format!("leaving everybody alone, which is worth {}", text::money(none))),
+            over: (none != 0.0).then(|| format!("no action, whose profit is {}", text::money(none))),
         }
     }
 }
@@ -109,17 +109,17 @@ pub fn written(unit: Unit, value: f64) -> String {
 /// The assumption that need be least wrong, in a sentence.
 fn finding(all: &[Sensitivity], acted: f64, pays: bool) -> String {
     if acted == 0.0 {
-        return "Nobody is acted on, so that nothing is assumed.".into();
+        return "Nobody is selected, so that nothing is assumed.".into();
     }
     let nearest = all.iter().filter_map(|s| Some((s, s.break_even?, s.margin()?))).min_by(|a, b| a.2.total_cmp(&b.2));
     let Some((s, at, margin)) = nearest else {
         let side = if pays { "pays" } else { "loses money" };
-        return format!("It {side} whatever any single assumption is.");
+        return format!("It {side} whatever the value of any single assumption.");
     };
     let (from, to) = (written(s.assumption.unit, s.value), written(s.assumption.unit, at));
     let way = if at < s.value { "less" } else { "more" };
     format!(
-        "“{}” decides first: at {to} instead of {from}, {} {way}, it would {}.",
+        "Most sensitive to “{}”: at {to} instead of {from}, {} {way}, it would {}.",
         s.assumption.name,
         text::percent(margin),
         if pays { "earn nothing" } else { "begin to pay" }

@@ -200,7 +200,7 @@ async fn detail(
         Ok::<_, pronoia_core::decide::EconomicsError>((Detail { book, probability, values, lacking }, asked))
     })
     .await
-    .map_err(|e| PageError::Refused(format!("The amounts could not be worked out: {e}.")))?
+    .map_err(|e| PageError::Refused(format!("The amounts could not be computed: {e}.")))?
     .map_err(|e| PageError::Refused(e.to_string()))?;
     *policy = asked;
     Ok(detail)
@@ -221,6 +221,6 @@ async fn weigh(
         Ok::<_, pronoia_core::decide::CurveError>((weighing, detail))
     })
     .await
-    .map_err(|e| PageError::Refused(format!("The curve could not be worked out: {e}.")))?
+    .map_err(|e| PageError::Refused(format!("The curve could not be computed: {e}.")))?
     .map_err(|e| PageError::Refused(e.to_string()))
 }

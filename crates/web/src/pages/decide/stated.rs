@@ -42,12 +42,12 @@ fn economics(view: &StudyView, situation: &Situation, parts: &Parts) -> Result<S
         vec![line.name.to_owned(), line.value.clone(), line.break_even.clone(), line.less.clone(), line.more.clone()]
     });
     let sealed = match confirmed(view)? {
-        None => "The sealed test has not been opened.".to_owned(),
+        None => "The sealed test set has not been opened.".to_owned(),
         Some(confirmed) => {
             let times = text::counted(view.study.test_openings as usize, "time", "times");
             let of = if confirmed.is_this_policy { "" } else { " for an earlier policy" };
             format!(
-                "The sealed test, opened {times}, found {}{of} (between {} and {}).",
+                "On the sealed test set, opened {times}, the expected profit was {}{of} (90 % CI {} to {}).",
                 text::money(confirmed.found.found),
                 text::money(confirmed.found.low),
                 text::money(confirmed.found.high)
@@ -58,7 +58,7 @@ fn economics(view: &StudyView, situation: &Situation, parts: &Parts) -> Result<S
     Ok(Section::new("Economics")
         .says(format!("The rule: {} customers {}.", question.act(), chosen.policy.rule.in_words()))
         .says(format!(
-            "Worth {} {} (between {} and {}, in 90 of 100 resamples). {} customers ({}) are acted on; {} of every 100 of them {}, and {} of 100 {} are found. {}",
+            "Expected profit {} {} (90 % CI {} to {}, bootstrap). {} customers ({}) are selected; {} of every 100 of them {} (precision), and {} of 100 {} are found (recall). {}",
             here.profit,
             whom(&chosen.population, &chosen.currency),
             here.low,
@@ -74,15 +74,15 @@ fn economics(view: &StudyView, situation: &Situation, parts: &Parts) -> Result<S
         .says(sealed)
         .table(vec!["outcome", "formula", "worth"], outcomes.collect(), 2)
         .says(parts.rules_finding.clone())
-        .table(vec!["rule", "acted on", "worth", "90 % interval"], rules.collect(), 1)
+        .table(vec!["rule", "acted on", "worth", "90 % CI"], rules.collect(), 1)
         .says(parts.assumptions.finding.clone())
-        .table(vec!["assumption", "as assumed", edge, "gain with a fifth less", "with a fifth more"], assumptions.collect(), 1))
+        .table(vec!["assumption", "assumed", edge, "profit at −20 %", "at +20 %"], assumptions.collect(), 1))
 }
 
 async fn going_by(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result<Section, PageError> {
-    let section = Section::new("What the model goes by");
+    let section = Section::new("Permutation importance");
     let Some(leaning) = why::leaning(app, view, situation.model.id).await? else {
-        return Ok(section.says("That has not been looked for."));
+        return Ok(section.says("Not computed."));
     };
     let lines = leaning.lines.iter().map(|line| {
         let money = line.money.as_ref().map_or("–".to_owned(), |[less, range]| format!("{less} ({range})"));
@@ -91,7 +91,7 @@ async fn going_by(app: &App, view: &StudyView, situation: &Situation<'_>) -> Res
     Ok(section
         .says(leaning.heading.clone())
         .says(leaning.stale.unwrap_or_default())
-        .table(vec!["without", "less area under ROC", "less money (90 % interval)"], lines.collect(), 1)
+        .table(vec!["without", "AUC lost", "profit lost (90 % CI)"], lines.collect(), 1)
         .says(leaning.unused.clone().unwrap_or_default()))
 }
 
@@ -126,7 +126,7 @@ async fn fairness(app: &App, view: &StudyView, situation: &Situation<'_>) -> Res
                 rung.gain.clone(),
             ]
         });
-        let head = vec!["group", "customers", "acted on", "of the others", "right of 100", "found of 100", "gain"];
+        let head = vec!["group", "customers", "acted on", "ratio to others", "precision", "recall", "gain"];
         section = section.says(ladder.finding.clone()).table(head, rungs.collect(), 1);
     }
     Ok(section)

@@ -91,7 +91,7 @@ impl Typed {
                 let rate = number(text)? / 100.0;
                 if !(rate > 0.0 && rate < 1.0) {
                     return Err(PageError::Refused(format!(
-                        "An event rate lies between 0 and 100 %, both left out; it is {text}. Leave it empty if it is that of the customers judged."
+                        "An event rate is above 0 and below 100 %; it is {text}. Leave it empty if it is that of the evaluation customers."
                     )));
                 }
                 Some(EventRate { judged, population: rate })
@@ -212,7 +212,7 @@ fn bound(kind: &str, value: f64) -> Result<Line, PageError> {
         "count" => refused("A number of customers is 0 or more"),
         "budget" if value >= 0.0 => Ok(Line::Budget(value)),
         "budget" => refused("A budget is 0 or more"),
-        other => Err(PageError::Refused(format!("A line cannot be given as “{other}”."))),
+        other => Err(PageError::Refused(format!("A cut-off cannot be given as “{other}”."))),
     }
 }
 

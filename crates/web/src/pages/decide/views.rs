@@ -23,8 +23,8 @@ pub struct Views(pub Vec<(String, &'static str, bool)>);
 impl Views {
     pub fn of(view: &StudyView, open: DecideView) -> Self {
         let all = [
-            (DecideView::Line, "decide", "whom to act on"),
-            (DecideView::Why, "decide/why", "what it goes by"),
+            (DecideView::Line, "decide", "policy"),
+            (DecideView::Why, "decide/why", "importance"),
             (DecideView::Customer, "decide/customer", "try a customer"),
             (DecideView::Groups, "decide/groups", "groups"),
             (DecideView::Sheet, "decide/sheet", "policy sheet"),

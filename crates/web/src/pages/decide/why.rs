@@ -202,7 +202,7 @@ async fn averages(
         Ok::<_, PrepareError>((effect, joint))
     })
     .await
-    .map_err(|e| PageError::Refused(format!("The averages could not be worked out: {e}.")))?
+    .map_err(|e| PageError::Refused(format!("The averages could not be computed: {e}.")))?
     .map_err(|e| PageError::Refused(e.to_string()))
 }
 
@@ -220,6 +220,6 @@ pub async fn begin(
 
 /// Puts the look in the queue, unless it is there.
 pub async fn enter_look(app: &App, view: &StudyView, model: &model::Model) -> Result<(), PageError> {
-    let title = format!("Finding out what {} goes by", model.name.to_lowercase());
+    let title = format!("Permutation importance of {}", model.name.to_lowercase());
     ask_once(app, &view.study, &title, &Work::Understand { model: model.id }).await
 }

@@ -78,20 +78,20 @@ impl FoundView {
             false => ("less", [less.profit, less.low, less.high]),
         };
         let sum = text::money(sum);
-        let range = format!("90 % interval {} to {}", text::money(low), text::money(high));
+        let range = format!("90 % CI {} to {}", text::money(low), text::money(high));
         let finding = if less.low == 0.0 && less.high == 0.0 {
-            format!("Without {columns} the policy would do exactly the same.")
+            format!("Ablation: without {columns} the decisions are exactly the same.")
         } else if less.low > 0.0 || less.high < 0.0 {
-            format!("Without {columns} the policy would bring {sum} {whom} {less_or_more} ({range}).")
+            format!("Ablation: without {columns} the expected profit is {sum} {whom} {less_or_more} ({range}).")
         } else {
             format!(
-                "Without {columns} the policy would bring {sum} {whom} {less_or_more}, which may be chance ({range})."
+                "Ablation: without {columns} the expected profit is {sum} {whom} {less_or_more}, not significant ({range})."
             )
         };
         let area = found.less_area.map_or(String::new(), |area| {
             let (low, high) = area.interval();
             format!(
-                " Area under ROC: {} less (95 % interval {} to {}).",
+                " AUC (ROC): {} less (95 % CI {} to {}).",
                 text::fixed(area.value, 4),
                 text::fixed(low, 4),
                 text::fixed(high, 4)
@@ -101,7 +101,7 @@ impl FoundView {
         Self {
             finding,
             remark: format!(
-                "The model was made again without them, and the same rule applied to the same customers judged.{area}"
+                "The model was fitted again without them, and the same rule applied to the same evaluation customers.{area}"
             ),
             stale,
             groups: groups.collect(),
@@ -126,7 +126,7 @@ pub async fn begin(
     let columns = in_question(&view)?;
     let (Some((_, model)), false) = (view.policy_model(), columns.is_empty()) else {
         return Err(PageError::Refused(
-            "No column that goes into the policy’s model is sensitive, or stands in for one that is.".into(),
+            "No predictor of the policy’s model is sensitive, or a proxy for a sensitive column.".into(),
         ));
     };
     let title = format!("Deciding without {}", text::listed(&columns));

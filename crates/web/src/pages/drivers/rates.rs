@@ -88,12 +88,8 @@ pub struct Query {
     all: bool,
 }
 
-const SORTS: [(&str, &str); 4] = [
-    ("share", "uncertainty taken away"),
-    ("value", "information value"),
-    ("correlation", "correlation"),
-    ("name", "name"),
-];
+const SORTS: [(&str, &str); 4] =
+    [("share", "mutual information"), ("value", "information value"), ("correlation", "correlation"), ("name", "name")];
 
 /// The page.
 pub async fn page(
@@ -108,7 +104,7 @@ pub async fn page(
         return html(&Page {
             frame,
             stop,
-            heading: "What goes with the outcome?".into(),
+            heading: "Which columns are associated with the outcome?".into(),
             ladders: Vec::new(),
             more: 0,
             unbelieved: Vec::new(),
@@ -135,7 +131,7 @@ pub async fn page(
         let column = study.state.columns.iter().find(|c| c.name == name)?;
         let bad = column.verdict == Verdict::ShouldNotGoIn || !column.goes_in();
         bad.then(
-            || if column.goes_in() { column.reason.clone() } else { format!("not in the model; {}", column.reason) },
+            || if column.goes_in() { column.reason.clone() } else { format!("not a predictor; {}", column.reason) },
         )
     };
     let overall = drivers.all.rate();
@@ -178,11 +174,13 @@ fn heading(drivers: &Drivers) -> String {
     let strong: Vec<&str> = drivers.strong().take(3).map(|d| d.column.as_str()).collect();
     let all = drivers.strong().count();
     match strong.as_slice() {
-        [] => "No column by itself goes strongly with the outcome.".into(),
-        [one] => format!("{one} goes strongly with the outcome."),
-        [one, two] => format!("{one} and {two} go strongly with the outcome."),
-        _ if all == 3 => format!("{}, {} and {} go strongly with the outcome.", strong[0], strong[1], strong[2]),
-        _ => format!("{all} columns go strongly with the outcome, {} before all.", strong[0]),
+        [] => "No column by itself is strongly associated with the outcome.".into(),
+        [one] => format!("{one} is strongly associated with the outcome."),
+        [one, two] => format!("{one} and {two} are strongly associated with the outcome."),
+        _ if all == 3 => {
+            format!("{}, {} and {} are strongly associated with the outcome.", strong[0], strong[1], strong[2])
+        }
+        _ => format!("{all} columns are strongly associated with the outcome, most of all {}.", strong[0]),
     }
 }
 

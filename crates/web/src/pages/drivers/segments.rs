@@ -205,14 +205,14 @@ impl Drawn<'_> {
         let (low, high) = segment.count.interval();
         let firm = if segment.column.is_some() {
             format!(
-                " Of 100 samples drawn anew from these rows, {:.0} divide the customers above it by the same column.",
+                " Of 100 bootstrap samples of these rows, {:.0} make the split above it by the same column.",
                 segment.stability
             )
         } else {
             String::new()
         };
         format!(
-            "Customers with {rule}: {} of {} ({}). Of them {} have the event, {} (95 % interval {} to {}), {} times the overall rate.{firm}",
+            "Customers with {rule}: {} of {} ({}). Of them {} have the event, {} (95 % CI {} to {}), {} times the overall rate.{firm}",
             count(segment.count.rows),
             count(self.all.count.rows),
             percent(segment.count.rows as f64 / self.all.count.rows.max(1) as f64),

@@ -112,8 +112,8 @@ pub async fn together(
         })
         .collect();
     let heading = match drivers.pairs.first() {
-        Some(p) => format!("{} and {} say more together than each alone.", p.down, p.across),
-        None => "No two columns say more together than each alone.".into(),
+        Some(p) => format!("{} and {} interact.", p.down, p.across),
+        None => "No two columns interact significantly.".into(),
     };
     let mut columns: Vec<String> = drivers.columns.iter().map(|d| d.column.clone()).collect();
     columns.sort();
@@ -152,9 +152,9 @@ pub async fn region(
         .filter_map(|key| key.strip_prefix("cell_")?.split_once('_'))
         .filter_map(|(i, j)| Some((i.parse().ok()?, j.parse().ok()?)))
         .collect();
-    let expression = map.region(&cells).ok_or_else(|| {
-        PageError::Refused("No cell of the map is chosen. Tick the cells whose customers are to be told apart.".into())
-    })?;
+    let expression = map
+        .region(&cells)
+        .ok_or_else(|| PageError::Refused("No cell of the map is chosen. Tick the cells of the new column.".into()))?;
     let inside = |row: usize| {
         cells.iter().any(|&(i, j)| {
             let is_in = |groups: &[Group], at: usize, c| groups.get(at).is_some_and(|g| g.members.contain(c, row));
@@ -166,7 +166,7 @@ pub async fn region(
         if inside(row) { within.add(event) } else { without.add(event) }
     }
     let figure = format!(
-        "on {} validation rows, from which it was not drawn, {} inside and {} outside have the event",
+        "on {} validation rows, which it was not derived from, {} inside and {} outside have the event",
         count(within.rows + without.rows),
         percent(within.rate()),
         percent(without.rate())
@@ -197,7 +197,7 @@ fn written(map: &PairMap, overall: f64) -> Map {
             rate: percent(c.rate()),
             rows: count(c.rows),
             explained: format!(
-                "{}: {}, {}: {} – {} of {} customers, 95 % interval {} to {}, {} the overall rate",
+                "{}: {}, {}: {} – {} of {} customers, 95 % CI {} to {}, {} the overall rate",
                 map.down,
                 map.down_groups[i].label,
                 map.across,
@@ -215,11 +215,11 @@ fn written(map: &PairMap, overall: f64) -> Map {
     Map {
         beyond: if map.chance < 0.01 {
             format!(
-                "Together they say {} thousandths of a bit beyond what each says alone; chance alone would hardly ever make it so much.",
+                "Interaction: {} thousandths of a bit of mutual information beyond the two columns alone; significant (permutation test).",
                 thousandths(map.beyond)
             )
         } else {
-            "Together they say no more than chance would add to what each says alone.".into()
+            "No significant interaction (permutation test).".into()
         },
         cells: (0..map.down_groups.len()).map(|i| (0..map.across_groups.len()).map(|j| cell(i, j)).collect()).collect(),
         down_labels: map.down_groups.iter().map(|g| g.label.clone()).collect(),

@@ -80,7 +80,7 @@ pub async fn totals(
         });
     };
     if !amounts.contains(&amount) {
-        return Err(PageError::Refused(format!("{amount} is not a column of numbers, so that it cannot be added up.")));
+        return Err(PageError::Refused(format!("{amount} is not a column of numbers, so that it has no total.")));
     }
     let training = Training::of(&app, &study, &[&amount, &by]).await?;
     let totals =

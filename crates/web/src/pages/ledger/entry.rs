@@ -98,7 +98,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<EntryPa
 }
 
 fn branch_title(title: &str) -> String {
-    format!("{} (another way)", title.chars().take(100).collect::<String>())
+    format!("{} (branch)", title.chars().take(100).collect::<String>())
 }
 
 /// What the study that goes on from here is called.
@@ -127,8 +127,8 @@ pub async fn branch(
     let seen = app.store.study(visitor.workspace_id(), begun).await?;
     let choice = pronoia_store::studies::Choice {
         by: visitor.account_id().into(),
-        chosen: format!("Went on from “{}”", study.title),
-        figure: format!("as it stood after “{}” on {}", entry.chosen, text::moment(&entry.created_at)),
+        chosen: format!("Branched from “{}”", study.title),
+        figure: format!("as after “{}” on {}", entry.chosen, text::moment(&entry.created_at)),
     };
     crate::pages::choose(&app, &seen, &state, &choice).await?;
     see_other(&format!("/studies/{begun}"))

@@ -50,14 +50,14 @@ pub(super) async fn left_without(
     let table = app.store.table(study.study.workspace_id, study.study.records(state.table)).await?;
     let kinds = table.kinds()?;
     steps::checked(&state.steps, &kinds)
-        .map_err(|e| PageError::Refused(format!("Without it the steps could not be taken any more. {e}")))?;
+        .map_err(|e| PageError::Refused(format!("Without it the steps could not be applied any more. {e}")))?;
     let made: Vec<String> = state.steps.iter().filter_map(|step| step.action.makes()).collect();
     let lacking = state.columns.iter().filter(|c| c.goes_in()).find(|c| {
         kinds.iter().all(|kind| kind.0 != c.name) && !made.contains(&c.name) && state.columns != study.state.columns
     });
     if let Some(column) = lacking {
         return Err(PageError::Refused(format!(
-            "Without it {} would go in that nothing makes any more. Leave that column out first; nothing was changed.",
+            "Without it {} would be a predictor that no step derives any more. Exclude that column first; nothing was changed.",
             column.name
         )));
     }
@@ -79,37 +79,37 @@ pub(super) fn consequences(study: &StudyView, state: &StudyState) -> Result<Vec<
         let again: Vec<_> = fitted().filter(|m| !rests_on(m, &present) && rests_on(m, &then)).collect();
         if !stale.is_empty() {
             let count = text::counted(stale.len(), "candidate becomes stale", "candidates become stale");
-            said.push(format!("{count}: {}. They stay, and say so.", names(stale)));
+            said.push(format!("{count}: {}. They stay, marked as stale.", names(stale)));
         }
         if !again.is_empty() {
-            let count = text::counted(again.len(), "candidate stands again", "candidates stand again");
+            let count = text::counted(again.len(), "candidate is current again", "candidates are current again");
             said.push(format!("{count}: {}.", names(again)));
         }
         said.push(match then {
-            Some(_) => "The rows are looked at again, and cautions are raised anew.".into(),
+            Some(_) => "The rows are checked again, and cautions are raised again.".into(),
             None => "There is no outcome then: nothing can be fitted until one is chosen.".to_owned(),
         });
     }
     if state.policy != study.state.policy {
         said.push(match state.policy {
-            Some(_) => "The policy is another one then, as listed above.".into(),
+            Some(_) => "The policy changes, as listed above.".into(),
             None => "There is no policy then.".into(),
         });
     } else if let Some((_, model)) = study.policy_model()
         && rests_on(model, &present)
         && !rests_on(model, &then)
     {
-        said.push(format!("The policy stays and rests on {}, which becomes stale.", model.name));
+        said.push(format!("The policy stays and uses {}, which becomes stale.", model.name));
     }
     let scored = study.lists.iter().filter(|list| list.state == "scored").count();
     if scored > 0 {
-        said.push(text::counted(scored, "scored list keeps what it says.", "scored lists keep what they say."));
+        said.push(text::counted(scored, "scored list stays as it is.", "scored lists stay as they are."));
     }
     if study.releases > 0 {
-        said.push(text::counted(study.releases, "release answers as before.", "releases answer as before."));
+        said.push(text::counted(study.releases, "release is as before.", "releases are as before."));
     }
     if said.is_empty() {
-        said.push("Nothing that was worked out rests on it.".into());
+        said.push("No result depends on it.".into());
     }
     Ok(said)
 }

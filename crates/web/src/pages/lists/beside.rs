@@ -86,7 +86,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<BesideP
         view.lists.iter().find(|list| list.id == path.other && list.id != first.id).ok_or(PageError::NotFound)?;
     if first.table_id != second.table_id {
         return Err(PageError::Refused(
-            "These are lists of other customers; only the same ones can be laid side by side.".into(),
+            "These lists have different customers; only lists of the same customers can be compared.".into(),
         ));
     }
     let (Some(one), Some(other)) = (first.scored_id, second.scored_id) else {
@@ -142,13 +142,13 @@ fn said(hands: &[Hands]) -> (String, String) {
         changed().filter(acts).map(|hands| hands.customers).sum()
     };
     let heading = match moved {
-        0 => format!("Both decide alike about all {} customers.", text::count(total)),
-        n => format!("{} of {} customers change hands.", text::count(n), text::count(total)),
+        0 => format!("Both make the same decision for all {} customers.", text::count(total)),
+        n => format!("The decision differs for {} of {} customers.", text::count(n), text::count(total)),
     };
     let finding = match (moved, of(true), of(false)) {
         (0, ..) => String::new(),
         (_, only_first, only_second) => format!(
-            "{} are acted on by the first only, {} by the second only ({} of all customers together).",
+            "{} are selected by the first only, {} by the second only ({} of all customers together).",
             text::count(only_first),
             text::count(only_second),
             text::percent(moved as f64 / total.max(1) as f64)

@@ -33,8 +33,8 @@ impl DoNotContact {
         tables.sort_unstable();
         tables.dedup();
         let sentence = match &said {
-            Some(said) => format!("those in {}, by {}, are left alone", said.table_name, said.by_column),
-            None => "nobody has asked for it".into(),
+            Some(said) => format!("those in {}, by {}, are suppressed (opted out)", said.table_name, said.by_column),
+            None => "no opt-out list".into(),
         };
         let (table, column) = said.map_or((None, String::new()), |said| (Some(said.table_name), said.by_column));
         Ok(Some(Self { said: sentence, table, column, tables }))
@@ -69,7 +69,7 @@ pub async fn say(
         let column = form.column.trim();
         if !table.names()?.iter().any(|name| name == column) {
             return Err(PageError::Refused(format!(
-                "{} has no column “{column}”. Name the one that customers are told by; it has {}.",
+                "{} has no column “{column}”. Name the column that identifies customers; it has {}.",
                 table.name,
                 crate::text::listed(&table.names()?)
             )));
@@ -77,6 +77,6 @@ pub async fn say(
         app.store.set_do_not_contact((workspace, account), Some((&table, column))).await?;
         format!("those in {}, by {column}", table.name)
     };
-    app.store.note(view.study.id, Some(account), "Not to be contacted, in every list", &figure).await?;
+    app.store.note(view.study.id, Some(account), "Opt-outs, for every list", &figure).await?;
     see_other(&view.href("lists"))
 }

@@ -141,19 +141,15 @@ fn heading(
     match (list.acted, report.lacking().len(), matched::remarkable(report)) {
         (Some(acted), ..) => {
             let gain = list.gain.map_or(String::new(), |gain| {
-                format!(" That is expected to gain {} over leaving them alone.", text::money_in(gain, currency))
+                format!(" Expected incremental profit: {}.", text::money_in(gain, currency))
             });
             format!("{} {} of {rows} customers.{gain}", capital(view.study.kind().act()), text::count_of(acted))
         }
         (None, 0, 0) => format!("{} fits the model: {rows} customers can be scored.", source.name),
-        (None, 0, n) => format!(
-            "{} can be scored; {}.",
-            source.name,
-            text::counted(n, "thing is out of the ordinary", "things are out of the ordinary")
-        ),
+        (None, 0, n) => format!("{} can be scored; {}.", source.name, text::counted(n, "remark", "remarks")),
         (None, n, _) => format!(
             "{} before {} can be scored.",
-            capital(&text::counted(n, "column needs an answer", "columns need an answer")),
+            capital(&text::counted(n, "column needs a mapping", "columns need a mapping")),
             source.name
         ),
     }
@@ -173,14 +169,14 @@ async fn scored(
         take: TakeView::of(table)?,
         suppressed: (list.suppressed > 0).then(|| {
             format!(
-                "{} not to be contacted, and left alone whatever the policy says.",
+                "{} suppressed (opted out), whatever the policy.",
                 text::counted(list.suppressed as usize, "customer is", "customers are")
             )
         }),
         proposal: Proposal::of(app, view, list, table).await?,
         lacking: (list.lacking > 0).then(|| {
             format!(
-                "For {} an amount has no value that it may be; what it came to on average when the policy was kept stands in for it.",
+                "For {} an amount has no valid value; its mean when the policy was kept is used.",
                 text::counted(list.lacking as usize, "customer", "customers")
             )
         }),
@@ -223,8 +219,7 @@ pub async fn score(
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
     if !list.matched()?.is_complete() {
         return Err(PageError::Refused(
-            "Columns that the model needs are missing, and nobody said what they are; the list cannot be scored."
-                .into(),
+            "Columns that the model needs are missing and not mapped; the list cannot be scored.".into(),
         ));
     }
     if !can_be_scored(&list) {

@@ -82,7 +82,7 @@ impl MatchView {
             fits: match fitting.len() {
                 0 => String::new(),
                 n if n == report.inputs.len() => {
-                    format!("All {n} columns that are needed are there, under their names and in their kinds.")
+                    format!("All {n} columns that are needed are there, by name and kind.")
                 }
                 n => format!("{} of {} columns: {}.", n, report.inputs.len(), text::listed(&fitting)),
             },
@@ -105,12 +105,12 @@ fn known_said(known: &Known) -> String {
     let by = if known.is_identifier {
         format!("by {}", text::listed(&known.by))
     } else {
-        "the same in everything that the model reads".into()
+        "identical in every column that the model reads".into()
     };
     let fitted = match known.fitted_to {
         0 => "The model was not fitted to them, but they may have been acted on before.".to_owned(),
         n => format!(
-            "The model was fitted to {} of them and knows what happened to them, so that their probabilities are no prediction. They are marked in the scored list.",
+            "The model was fitted to {} of them, so that their probabilities are not predictions. They are marked in the scored list.",
             text::count(n)
         ),
     };
@@ -128,8 +128,8 @@ impl Need {
             let chosen = stands.as_ref() == Some(&value);
             (value, words, chosen)
         };
-        let mut choices = vec![choice(String::new(), "say what it is read from".into())];
-        choices.push(choice(NOTHING.into(), "nobody has a value".into()));
+        let mut choices = vec![choice(String::new(), "choose its column".into())];
+        choices.push(choice(NOTHING.into(), "missing for everybody".into()));
         choices.extend(columns.iter().map(|column| choice(format!("{COLUMN}{column}"), column.clone())));
         Self {
             field: format!("a{at}"),

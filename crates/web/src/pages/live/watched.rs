@@ -95,7 +95,10 @@ impl WatchView {
 /// Whether customers have changed, in a sentence; and whether they have.
 fn sentence(found: &Found) -> (String, bool) {
     if found.customers == 0 {
-        return (format!("Nobody was scored within the last {DAYS} days, so that nothing can have moved."), false);
+        return (
+            format!("No data yet: nobody was scored within the last {DAYS} days; drift cannot be measured."),
+            false,
+        );
     }
     let moved: Vec<&str> = found.columns.iter().filter(|m| m.drift.has_moved()).map(|m| m.column.as_str()).collect();
     let scores = found.scores.as_ref().is_some_and(Drift::has_moved);
@@ -104,15 +107,13 @@ fn sentence(found: &Found) -> (String, bool) {
         text::counted(found.customers as usize, "customer", "customers")
     );
     let sentence = match (scores, moved.as_slice()) {
-        (false, []) => format!("{whom} are like those that the model was fitted to, as far as chance lets one say."),
-        (true, []) => format!(
-            "{whom} have other probabilities than the customers judged, though no column has moved far by itself."
-        ),
+        (false, []) => format!("No significant drift: {whom} are like those that the model was fitted to."),
+        (true, []) => format!("{whom}: the predicted probabilities have drifted, but no single column."),
         (false, columns) => {
-            format!("{whom} differ in {}; their probabilities have not moved.", text::listed(columns))
+            format!("{whom}: drift in {}, not in the predicted probabilities.", text::listed(columns))
         }
         (true, columns) => {
-            format!("{whom} differ in {}, and their probabilities have moved with it.", text::listed(columns))
+            format!("{whom}: drift in {}, and in the predicted probabilities.", text::listed(columns))
         }
     };
     (sentence, scores || !moved.is_empty())
@@ -132,7 +133,7 @@ impl PromiseLine {
         };
         let ratio = kept.ratio().map_or(String::new(), |(ratio, low, high)| {
             format!(
-                ", {} for every one expected ({}–{})",
+                ", observed over expected {} (95 % CI {}–{})",
                 text::fixed(ratio, 2),
                 text::fixed(low, 2),
                 text::fixed(high, 2)
@@ -140,25 +141,25 @@ impl PromiseLine {
         });
         let apart = match (kept.area, kept.promised) {
             (Some(found), Some(promised)) => {
-                format!(" It tells them apart with an area of {}; {} was promised.", area(found), area(promised))
+                format!(" AUC (ROC) {}; {} at validation.", area(found), area(promised))
             }
-            (Some(found), None) => format!(" It tells them apart with an area of {}.", area(found)),
+            (Some(found), None) => format!(" AUC (ROC) {}.", area(found)),
             (None, _) => String::new(),
         };
         let over = match found.passed_over {
             0 => String::new(),
             n => format!(
-                " {} passed over, since the model was fitted to them.",
+                " {} excluded, since the model was fitted to them.",
                 text::counted(n as usize, "customer was", "customers were")
             ),
         };
         let beside = found.beside.as_ref().map(|beside| {
             let difference = match beside.larger_by {
-                Some((by, se)) if by - 1.96 * se > 0.0 => "tells them apart better",
-                Some((by, se)) if by + 1.96 * se < 0.0 => "tells them apart worse",
-                _ => "tells them apart no better and no worse, as far as chance lets one say",
+                Some((by, se)) if by - 1.96 * se > 0.0 => "ranks them better",
+                Some((by, se)) if by + 1.96 * se < 0.0 => "ranks them worse",
+                _ => "ranks them without a significant difference",
             };
-            let area = beside.kept.area.map_or(String::new(), |found| format!(": an area of {}", area(found)));
+            let area = beside.kept.area.map_or(String::new(), |found| format!(": AUC (ROC) {}", area(found)));
             format!("{}, whose policy is kept in this study now, {difference}{area}.", beside.model)
         });
         Ok(Self {

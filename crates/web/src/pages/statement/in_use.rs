@@ -24,7 +24,7 @@ pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, Pag
     for campaign in app.store.campaigns(view.study.id).await? {
         let list = app.store.list(campaign.list_id).await?;
         let sentence = match campaign.outcome.clone() {
-            None => "its results are not brought in yet.".to_owned(),
+            None => "its results are not imported yet.".to_owned(),
             Some(value) => {
                 let outcome: Outcome = serde_json::from_value(value).map_err(StoreError::from)?;
                 let found = CameOfIt::of(outcome, &campaign, &campaign.drawn()?, &list.decided_by()?, view);
@@ -39,7 +39,7 @@ pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, Pag
         let versions = app.store.release_versions(release.id).await?;
         let numbers: Vec<(i64, i32)> = versions.iter().map(|version| (version.id, version.number)).collect();
         let watch = WatchView::of(app, version, &ready.expected, &numbers).await?;
-        section = section.says(format!("Release “{}” answers with version {}.", release.name, ready.number));
+        section = section.says(format!("Active version of release “{}”: {}.", release.name, ready.number));
         section = if watch.moved { section.warns(watch.finding) } else { section.says(watch.finding) };
         if let Some(unseen) = watch.unseen {
             section = section.says(unseen);

@@ -22,7 +22,7 @@ pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, PageE
     let others = view.fitted().filter(|model| model.id != chosen.id).count();
     let among = match others {
         0 => "No other candidate was fitted.".to_owned(),
-        n => format!("It was chosen beside {}.", text::counted(n, "other candidate", "other candidates")),
+        n => format!("Other candidates: {}.", text::counted(n, "other candidate", "other candidates")),
     };
     let method = Section::new("Method")
         .says(format!("{}: {}", detail.name, detail.sentence))
@@ -31,7 +31,7 @@ pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, PageE
         .says(detail.proof.unwrap_or_default());
     let judged_on = row.fitted_on()?.split.judged_on();
     let results = match row.judged()? {
-        None => Section::new("Results").warns("The model was never judged on customers that it had not seen."),
+        None => Section::new("Results").warns("The model was never evaluated on customers that it was not fitted to."),
         Some(judged) => results(&judged, judged_on),
     };
     Ok(vec![method, results])
@@ -48,17 +48,24 @@ fn results(judged: &Evaluation, judged_on: &str) -> Section {
     let line = |name: &str, value: String, meaning: String| vec![name.to_owned(), meaning, value];
     let rows = vec![
         line(
-            "area under ROC",
+            "AUC (ROC)",
             area,
-            "of a customer with the event and one without, how often the former has the higher probability; 95 % interval".into(),
+            "probability that a customer with the event is ranked above one without; 95 % CI (DeLong)".into(),
         ),
         line(
             "average precision",
             text::fixed(judged.average_precision, 3),
-            format!("area under precision over recall; {} by chance", text::fixed(judged.events as f64 / judged.rows.max(1) as f64, 3)),
+            format!(
+                "area under precision over recall; {} by chance",
+                text::fixed(judged.events as f64 / judged.rows.max(1) as f64, 3)
+            ),
         ),
-        line("log loss", text::fixed(judged.log_loss, 4), "mean of what each outcome surprises, natural logarithm".into()),
-        line("Brier score", text::fixed(judged.brier, 4), "mean squared difference between probability and outcome".into()),
+        line("log loss", text::fixed(judged.log_loss, 4), "mean negative log-likelihood, natural logarithm".into()),
+        line(
+            "Brier score",
+            text::fixed(judged.brier, 4),
+            "mean squared difference between probability and outcome".into(),
+        ),
         line(
             "mean probability",
             text::percent(judged.mean_probability),
@@ -74,7 +81,7 @@ fn results(judged: &Evaluation, judged_on: &str) -> Section {
     });
     Section::new("Results")
         .says(format!(
-            "On {} {judged_on} customers whom the model had not met, {} of them with the event.",
+            "On {} {judged_on} customers that the model was not fitted to, {} of them with the event.",
             text::count(judged.rows),
             text::count(judged.events)
         ))

@@ -72,11 +72,11 @@ fn exclusions(view: &StudyView) -> Section {
     let filters: Vec<String> = filters.collect();
     let section = Section::new("Exclusions");
     let section = match (rows.is_empty(), filters.is_empty()) {
-        (true, true) => section.says("Nothing is left out."),
+        (true, true) => section.says("No column is excluded."),
         (_, true) => section.says("All customers whose outcome is known take part."),
         (_, false) => section.says("Customers take part as follows:").lists(filters),
     };
-    section.table(vec!["column left out", "because"], rows, 2)
+    section.table(vec!["excluded column", "because"], rows, 2)
 }
 
 fn preparation(view: &StudyView) -> Section {
@@ -92,7 +92,7 @@ fn preparation(view: &StudyView) -> Section {
     };
     let section = Section::new("Preparation").says(view.state.split.sentence());
     let section = match steps.is_empty() {
-        true => section.says("Columns go in as they stand."),
+        true => section.says("Columns are used as they are."),
         false => section.says("Steps, learned from training rows only and carried with the model:").lists(steps),
     };
     section.says(balance)

@@ -40,8 +40,8 @@ pub(super) async fn lines(app: &App, study: i64) -> Result<Vec<ShareLine>, PageE
         id: share.id,
         until: text::moment(&share.expires_at),
         followed: match share.followed_at {
-            Some(at) => format!("followed {}, last on {}", times(share.followed), text::moment(&at)),
-            None => "not followed yet".into(),
+            Some(at) => format!("opened {}, last on {}", times(share.followed), text::moment(&at)),
+            None => "not opened yet".into(),
         },
         name: share.name,
     };

@@ -62,8 +62,10 @@ pub async fn received(
     let models =
         study.fitted().filter(alone).map(|m| (m.id, m.name.clone(), chosen.is_some_and(|c| c.id == m.id))).collect();
     let (groups, heading) = match chosen {
-        None => (Vec::new(), "No model has received any rows yet.".to_owned()),
-        Some(chosen) => (groups(&app, &study, chosen).await?, format!("What {} receives", chosen.name.to_lowercase())),
+        None => (Vec::new(), "No model is fitted yet.".to_owned()),
+        Some(chosen) => {
+            (groups(&app, &study, chosen).await?, format!("Rows as prepared for {}", chosen.name.to_lowercase()))
+        }
     };
     let customers = (1..=groups.first().map_or(0, |g| g.values.len())).map(|n| format!("row {n}")).collect();
     let (prepare, train) = (study.href("prepare"), study.href("train"));

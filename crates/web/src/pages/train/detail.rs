@@ -98,11 +98,11 @@ impl Detail {
 fn blend(blended: &Blended, members: &[Member], on: &str) -> Said {
     let best = blended.losses.iter().copied().fold(f64::INFINITY, f64::min);
     let shares = match blended.mix {
-        Mix::Average => "each counting the same",
-        Mix::Stacked => "each counting as much as rows that it had not met say it should",
+        Mix::Average => "equally weighted",
+        Mix::Stacked => "weighted by out-of-fold predictions",
     };
     let sentence = format!(
-        "{} models, {shares}, fitted to {on}. On {} training rows, each told by models that had not met it, the log loss is {} together and {} by the best of them alone.",
+        "{} models, {shares}, fitted to {on}. On {} training rows the out-of-fold log loss is {} together and {} for the best member alone.",
         members.len(),
         text::count(blended.rows),
         text::fixed(blended.loss, 4),
@@ -118,7 +118,7 @@ fn blend(blended: &Blended, members: &[Member], on: &str) -> Said {
         ]
     });
     let head = vec!["member", "its log-odds times", "log loss alone"];
-    (sentence, Table::of("What each member counts for".into(), head, rows.collect()), None)
+    (sentence, Table::of("Weights of the members".into(), head, rows.collect()), None)
 }
 
 /// One family by itself.
@@ -140,14 +140,14 @@ fn alone(member: &Member, on: &str) -> Said {
             None,
         ),
         Estimator::Tree(tree) => (
-            format!("{} groups on {on}; before it was cut back there were {}.", tree.tree.leaves(), tree.grown),
+            format!("{} leaves on {on}; {} before pruning.", tree.tree.leaves(), tree.grown),
             rules(tree, preparation),
             None,
         ),
         Estimator::Forest(forest) => {
             let judged = forest.out_of_bag.map_or(String::new(), |o| {
                 format!(
-                    " Judged on the {} rows that each tree had not met: area under ROC {}, log loss {}.",
+                    " Out of bag, on {} rows: AUC (ROC) {}, log loss {}.",
                     text::count(o.rows),
                     text::fixed(o.area_under_roc, 3),
                     text::fixed(o.log_loss, 4)
@@ -169,11 +169,11 @@ fn alone(member: &Member, on: &str) -> Said {
         ),
         Estimator::Network(n) => {
             let best = (1..=n.curve.len()).min_by(|a, b| n.curve[a - 1].1.total_cmp(&n.curve[b - 1].1));
-            let after = format!("after {} times through the rows", best.unwrap_or(0));
+            let after = format!("after {} epochs", best.unwrap_or(0));
             (
                 format!("{} networks on {on}, averaged. The curve is that of the first.", n.nets.len()),
                 None,
-                curve(&n.curve, "times through the rows", &after),
+                curve(&n.curve, "epochs", &after),
             )
         }
         Estimator::Bayes(b) => (
@@ -183,7 +183,7 @@ fn alone(member: &Member, on: &str) -> Said {
         ),
         Estimator::Neighbours(n) => (
             format!(
-                "Asks {} of {} known customers, which the model holds.",
+                "Uses {} of {} known customers, which the model contains.",
                 text::count(n.neighbours as u64),
                 text::count(n.outcome.len() as u64)
             ),
@@ -211,11 +211,11 @@ fn calibration(how: &Calibrated) -> String {
     match how.kind {
         Map::AsTheyAre => {
             format!(
-                "Calibration would not help: on {rows} training rows, each told by a model that had not met it, the log loss is {before} as it is."
+                "Not calibrated, since it would not help: the out-of-fold log loss on {rows} training rows is {before}."
             )
         }
         kind => format!(
-            "Calibrated ({}): on {rows} training rows, each told by a model that had not met it, the log loss was {before} before and is {} after.",
+            "Calibrated ({}): the out-of-fold log loss on {rows} training rows was {before} before and is {} after.",
             kind.word(),
             loss(kind)
         ),
@@ -230,9 +230,9 @@ fn curve(points: &[(f64, f64)], along: &str, best: &str) -> Option<(String, Stri
     let line = |side: fn(&(f64, f64)) -> f64| {
         points.iter().enumerate().map(|(i, p)| [i as f64 + 1.0, side(p)]).collect::<Vec<_>>()
     };
-    let lines = [("rows fitted to", line(|p| p.0)), ("rows held back", line(|p| p.1))];
+    let lines = [("rows fitted to", line(|p| p.0)), ("early-stopping rows", line(|p| p.1))];
     let lines = lines.map(|(name, points)| serde_json::json!({ "name": name, "points": points }));
     let least = points.iter().map(|p| p.1).fold(f64::INFINITY, f64::min);
-    let finding = format!("On rows held back the log loss is least {best}: {}", text::fixed(least, 4));
+    let finding = format!("The log loss on the early-stopping rows is least {best}: {}", text::fixed(least, 4));
     Some((serde_json::json!({ "x": along, "y": "log loss", "lines": lines }).to_string(), finding))
 }

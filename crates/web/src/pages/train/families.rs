@@ -68,7 +68,7 @@ pub fn described(settings: &Settings) -> String {
     let changed = settings.definitions().iter().filter(|s| settings.written(s.name) != proposed.written(s.name));
     let words: Vec<String> =
         changed.map(|s| format!("{} {}", s.label.to_lowercase(), settings.written(s.name))).collect();
-    if words.is_empty() { "as proposed".into() } else { words.join(", ") }
+    if words.is_empty() { "default".into() } else { words.join(", ") }
 }
 
 /// What a candidate is made by, in words.

@@ -41,7 +41,7 @@ impl InShort {
             format!("; best so far {}, {}", best.settings.name().to_lowercase(), shown(search.plan.measure, best))
         });
         let state = match row.state.as_str() {
-            "queued" => "in the works",
+            "queued" => "in progress",
             "done" => "ended",
             "failed" => "failed",
             _ => "stopped",
@@ -59,7 +59,7 @@ fn shown(measure: Measure, tried: &Tried) -> String {
     let loss = tried.loss();
     match measure {
         Measure::LogLoss => format!("log loss {} ± {}", text::fixed(loss, 4), text::fixed(tried.error(), 4)),
-        Measure::Area => format!("area under ROC {} ± {}", text::fixed(1.0 - loss, 4), text::fixed(tried.error(), 4)),
+        Measure::Area => format!("AUC (ROC) {} ± {}", text::fixed(1.0 - loss, 4), text::fixed(tried.error(), 4)),
         Measure::Profit(_) => {
             format!("{} ± {} per {} customers", text::money(-loss), text::money(tried.error()), text::count(1_000))
         }
@@ -132,21 +132,18 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<SearchP
 fn sentence(row: &search::Model, search: &Search) -> String {
     let judged = match search.plan.measure {
         Measure::LogLoss => "log loss".to_owned(),
-        Measure::Area => "area under ROC".to_owned(),
+        Measure::Area => "AUC (ROC)".to_owned(),
         Measure::Profit(_) => format!("profit at the best cut-off, per {} customers", text::count(1_000)),
     };
     let why = match (row.ended(), row.state.as_str()) {
-        (Some(Ended::Candidates), _) => "It ended with as many candidates as were asked for.",
-        (Some(Ended::Time), _) => "It ended when its time was over.",
-        (Some(Ended::NothingMore), _) => "It ended because the last candidates brought nothing more.",
-        (None, "queued") => "It goes on.",
-        (None, "stopped") => "It was stopped; what was tried stays.",
+        (Some(Ended::Candidates), _) => "It ended with the number of candidates asked for.",
+        (Some(Ended::Time), _) => "It ended at its time limit.",
+        (Some(Ended::NothingMore), _) => "It ended because the last candidates brought no improvement.",
+        (None, "queued") => "It is running.",
+        (None, "stopped") => "It was cancelled; what was tried stays.",
         _ => "",
     };
-    format!(
-        "Judged by {judged} on training rows, each told by a model that had not met it. Seed {}. {why}",
-        search.plan.seed
-    )
+    format!("Evaluated by out-of-fold {judged} on training rows. Seed {}. {why}", search.plan.seed)
 }
 
 /// Why another candidate than the best was taken, if so.
@@ -159,7 +156,7 @@ fn instead(search: &Search) -> Option<String> {
     };
     (found.settings.family() != best.settings.family()).then(|| {
         format!(
-            "Candidate {number}, {}, is behind by {} ± {}: that may be chance, and it is easier to read. It was taken.",
+            "Candidate {number}, {}, is behind by {} ± {} (standard error), within one standard error, and easier to interpret. It was taken.",
             found.settings.name().to_lowercase(),
             figure(behind.by),
             figure(behind.error)
@@ -177,7 +174,7 @@ fn lines(search: &Search) -> Vec<Line> {
         settings: described(&tried.settings),
         measure: match &tried.failed {
             Some(why) => why.clone(),
-            None if tried.loss().is_infinite() => "given up after one part".into(),
+            None if tried.loss().is_infinite() => "stopped after one fold".into(),
             None => shown(search.plan.measure, tried),
         },
         seconds: text::fixed(tried.seconds, 1),
@@ -204,7 +201,7 @@ fn curve(search: &Search) -> (Option<String>, String) {
     let Some(last) = search.tried.iter().position(|t| Some(t) == search.best()) else { return (None, String::new()) };
     let y = match search.plan.measure {
         Measure::LogLoss => "log loss",
-        Measure::Area => "area under ROC",
+        Measure::Area => "AUC (ROC)",
         Measure::Profit(_) => "profit",
     };
     let finding = format!("The best was candidate {} of {}", last + 1, search.tried.len());
@@ -235,9 +232,7 @@ pub async fn begin(
         ("area", _) => Measure::Area,
         ("profit", Some(chosen)) => Measure::Profit(chosen.policy.economics.typical().payoffs().gain()),
         ("profit", None) => {
-            return Err(PageError::Refused(
-                "Nothing is priced yet. Say at Decide what acting brings and costs.".into(),
-            ));
+            return Err(PageError::Refused("No amounts yet. Give at Decide what acting earns and costs.".into()));
         }
         _ => Measure::LogLoss,
     };

@@ -73,7 +73,7 @@ impl Room<'_> {
         let nearest = self.likeness.nearest(&self.book.table, &customer, SHOWN);
         let caution = nearest.first().filter(|near| !self.likeness.occurs(near)).map(|near| {
             format!(
-                "Nobody among the {} customers fitted to is like this: the nearest is {} apart, farther than 99 of 100 of them are from each other. What the model says here rests on no one.",
+                "Extrapolation: among the {} customers fitted to the nearest is at distance {}, farther than 99 of 100 of them are from each other.",
                 text::count(self.likeness.rows().len() as u64),
                 text::percent(near.distance)
             )
@@ -87,29 +87,25 @@ impl Room<'_> {
         let order = self.situation.chosen.policy.rule.by;
         let [action, _] = actions(question, acts);
         Ok(Account {
-            heading: format!(
-                "{} of 100 like this {}: {action}",
-                text::fixed(probability * 100.0, 1),
-                question.event_would()
-            ),
+            heading: format!("Predicted probability {}: {action}", text::percent(probability)),
             gain: self.gain_said(&given, probability, order),
             scale: match reasons.unit {
                 Unit::LogOdds => "log-odds",
-                Unit::Distance => "distance from the border",
-                Unit::Share => "share of customers like this",
+                Unit::Distance => "distance from the margin",
+                Unit::Share => "predicted probability",
             },
             base: text::signed(reasons.base),
             base_note: match reasons.method {
-                Method::Trees => "where nothing is known but the rows that the trees were grown on".into(),
-                _ => format!("on average over {} customers judged", text::count(others.len() as u64)),
+                Method::Trees => "mean of the rows that the trees were grown on".into(),
+                _ => format!("mean of {} evaluation customers", text::count(others.len() as u64)),
             },
             score: text::signed(reasons.scores[0]),
             becomes: self.becomes(&reasons, probability),
             probability: text::fixed(probability, 3),
             found: match reasons.method {
-                Method::Trees => "Exact: every way in which columns can be known or not, down every tree.".into(),
-                Method::Sum => "Exact: what each column adds, less what it adds on average.".into(),
-                Method::Drawn => "Columns made known in orders drawn by lot; the ± is twice the error of that.".into(),
+                Method::Trees => "Exact Shapley values (tree paths).".into(),
+                Method::Sum => "Exact Shapley values (additive model): what each column adds, less its mean.".into(),
+                Method::Drawn => "Estimated Shapley values (random permutations); ± is two standard errors.".into(),
             },
             near_finding: near_finding(&near, question),
             changed,
@@ -134,7 +130,7 @@ impl Room<'_> {
         match asked.row.as_deref() {
             Some("typical") => {
                 let middle = typical(table, self.likeness.rows());
-                Ok((middle, "typical".into(), "somebody typical, whom nobody need be like".into()))
+                Ok((middle, "typical".into(), "a typical customer (medians and most frequent values)".into()))
             }
             Some(row) => {
                 let row: usize = row.parse().ok().filter(|row| *row < table.rows()).ok_or(PageError::NotFound)?;
@@ -142,7 +138,7 @@ impl Room<'_> {
             }
             None => {
                 let row = self.beside_the_line();
-                of_row(row, format!("row {}, a customer just above the line", text::count(row as u64 + 1)))
+                of_row(row, format!("row {}, a customer just above the cut-off", text::count(row as u64 + 1)))
             }
         }
     }
@@ -304,7 +300,7 @@ impl Room<'_> {
             None => steps.push("calibrated".into()),
         }
         if (told - probability).abs() > 5e-4 {
-            steps.push(format!("{} before it is moved to the event rate there", number::fixed(told, 3)));
+            steps.push(format!("{} before adjusting to the event rate there", number::fixed(told, 3)));
         }
         if steps.is_empty() { "as a probability".into() } else { steps.join("; ") }
     }
@@ -316,15 +312,17 @@ impl Room<'_> {
             currency => format!(" {currency}"),
         };
         let line = match order {
-            Order::Probability => format!("the line is at P ≥ {}", number::fixed(self.situation.line().min(1.0), 3)),
-            _ => format!("the line is at a gain of {}", number::fixed(self.situation.line().max(0.0), 2)),
+            Order::Probability => format!("the cut-off is P ≥ {}", number::fixed(self.situation.line().min(1.0), 3)),
+            _ => {
+                format!("the cut-off is an incremental profit of {}", number::fixed(self.situation.line().max(0.0), 2))
+            }
         };
         let offers = &self.situation.chosen.policy.offers;
         let acting = match offers.names().get(given.offer_of(0)) {
-            Some(name) if !offers.is_single() => format!("“{name}” suits them best and"),
+            Some(name) if !offers.is_single() => format!("Most profitable offer: “{name}”"),
             _ => "Acting".into(),
         };
-        format!("{acting} is expected to gain {}{currency}; {line}.", number::fixed(gain, 2))
+        format!("{acting}: expected incremental profit {}{currency}; {line}.", number::fixed(gain, 2))
     }
 
     fn near(&self, nearest: &[Near], columns: &[String]) -> Result<Vec<NearLine>, PageError> {
@@ -365,11 +363,11 @@ impl Room<'_> {
             .map_err(|e| PageError::Refused(e.to_string()))?;
         let Some(found) = found else {
             let what = if changeable.is_empty() {
-                "Nothing is marked as changeable"
+                "No column is marked as changeable"
             } else {
-                "No change of one or two of the columns marked"
+                "No change of one or two of the columns marked as changeable"
             };
-            return Ok((format!("{what}, to values that occur, would lead to another action."), None));
+            return Ok((format!("{what}, to observed values, flips the decision."), None));
         };
         let words = |value: &Option<String>| value.clone().unwrap_or_else(|| "missing".into());
         let told: Vec<String> = found
@@ -379,8 +377,11 @@ impl Room<'_> {
             .collect();
         let probability = self.situation.chosen.population.shift().there(found.probability);
         let [then, _] = actions(question, self.acts(&found.customer, found.probability)?);
-        let sentence =
-            format!("With {} the probability is {}: {then}", told.join(" and "), number::fixed(probability, 3));
+        let sentence = format!(
+            "With {} the predicted probability is {}: {then}",
+            told.join(" and "),
+            number::fixed(probability, 3)
+        );
         let fields = self.inputs.iter().enumerate().map(|(at, input)| {
             let value = found.customer.column(&input.name).and_then(|c| c.text(0)).unwrap_or_default();
             format!("v{at}={}", encoded(&value))
@@ -401,8 +402,8 @@ impl Room<'_> {
         let mut others = Vec::new();
         others.extend(href(end(|a, b| a > b)).map(|href| (href, "the most likely")));
         others.extend(href(end(|a, b| a < b)).map(|href| (href, "the least likely")));
-        others.push((self.base.clone(), "just above the line"));
-        others.push((format!("{}?row=typical", self.base), "somebody typical"));
+        others.push((self.base.clone(), "just above the cut-off"));
+        others.push((format!("{}?row=typical", self.base), "a typical customer"));
         others
     }
 }
@@ -413,14 +414,14 @@ fn actions(question: Question, action: Action) -> [String; 2] {
     let sentence = match action {
         Action::Act if question == Question::Credit => "decline.".to_owned(),
         Action::Act => format!("{act} them."),
-        Action::Refer => "have somebody look.".into(),
+        Action::Refer => "refer to manual review.".into(),
         Action::Leave if question == Question::Credit => "approve.".into(),
-        Action::Leave => "leave them alone.".into(),
+        Action::Leave => "do not act.".into(),
     };
     [sentence, action.word().to_owned()]
 }
 
 fn near_finding(near: &[NearLine], question: Question) -> String {
     let events = near.iter().filter(|line| line.event).count();
-    format!("Of the {} real customers most like this, {events} {}.", near.len(), question.event_verb())
+    format!("Of the {} most similar real customers, {events} {}.", near.len(), question.event_verb())
 }

@@ -52,7 +52,7 @@ impl EffectView {
         Self {
             finding: finding(effect, question, kind),
             remark: format!(
-                "The mean of what the model says of {} customers judged, each given the same value in turn, whatever else they are; it is no effect of changing the column. {} {} stand behind what happened.",
+                "Partial dependence: mean predicted probability of {} evaluation customers when all are given the same value; not the effect of changing the column. Observed rates are of {} {}.",
                 text::count(effect.customers),
                 text::count(events),
                 question.events_noun()
@@ -123,14 +123,14 @@ fn finding(effect: &AverageEffect, question: Question, kind: Kind) -> String {
     };
     if text::percent(least.average) == text::percent(most.average) {
         return format!(
-            "Whatever {} is, {} of 100 {} on average",
+            "Partial dependence on {}: flat, {} of 100 {} on average",
             effect.column,
             text::fixed(most.average * 100.0, 0),
             question.event_would()
         );
     }
     format!(
-        "By {} alone, what the model says on average goes from {} at {} to {} at {}",
+        "Partial dependence on {}: from {} at {} to {} at {}",
         effect.column,
         text::percent(least.average),
         written(&least.at, kind),

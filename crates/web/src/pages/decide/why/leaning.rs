@@ -73,20 +73,20 @@ impl Leaning {
             }
         });
         let unused: Vec<&str> = influence.columns.iter().filter(|c| !c.is_used()).map(|c| c.column.as_str()).collect();
-        let unused = (!unused.is_empty())
-            .then(|| format!("Nothing at all is lost without {}, which it does not use.", text::listed(&unused)));
+        let unused =
+            (!unused.is_empty()).then(|| format!("Importance exactly 0, not used: {}.", text::listed(&unused)));
         let chosen = found.chosen.as_ref();
         let whom = chosen.map_or(String::new(), |chosen| whom(&chosen.population, &chosen.currency));
         let stale = match (chosen, view.state.policy.as_ref()) {
             (None, None) => None,
-            (None, Some(_)) => Some("There was no policy yet when this was looked for, so that nothing is in money."),
+            (None, Some(_)) => Some("There was no policy yet when this was computed, so that nothing is in money."),
             (Some(then), Some(now)) if decide_alike(then, now) => None,
             (Some(_), _) => Some("The policy has been changed since; the money is that of the earlier one."),
         };
         Self {
             heading: heading(&influence.columns, in_money, &whom),
             how: format!(
-                "Each column was dealt out anew {} times among {} {} customers ({} {}), so that it said nothing any more; the bars are what was lost.",
+                "Permutation importance: each column was shuffled {} times among {} {} customers ({} {}); bars show what was lost.",
                 influence.shuffles,
                 text::count(influence.rows),
                 view.state.split.judged_on(),
@@ -127,20 +127,20 @@ fn area(area: Area) -> [String; 2] {
 fn heading(columns: &[ColumnInfluence], in_money: bool, whom: &str) -> String {
     let clear = columns.iter().filter(|column| lost(column, in_money)[1] > 0.0).count();
     let Some(first) = columns.first().filter(|_| clear > 0) else {
-        return "No column by itself makes a clear difference.".into();
+        return "No column is significant by itself.".into();
     };
     let lost = match (in_money, first.money, first.area) {
         (true, Some(money), _) => {
-            format!("without it, the policy would bring {} {whom} less", text::money(money.profit))
+            format!("shuffling it costs {} {whom}", text::money(money.profit))
         }
         (_, _, Some(area)) if area.value >= LITTLE => {
-            format!("without it, the area under ROC would be {} less", text::fixed(area.value, 3))
+            format!("shuffling it costs {} of AUC (ROC)", text::fixed(area.value, 3))
         }
-        _ => return "No column by itself makes a clear difference.".into(),
+        _ => return "No column is significant by itself.".into(),
     };
     let others = match clear {
-        1 => "no other column makes a clear difference".to_owned(),
-        n => format!("{} more make a clear difference", text::count(n as u64 - 1)),
+        1 => "no other column is significant".to_owned(),
+        n => format!("{} more are significant", text::count(n as u64 - 1)),
     };
-    format!("It leans on {} most: {lost}; {others}.", first.column)
+    format!("Most important: {}; {lost}; {others}.", first.column)
 }

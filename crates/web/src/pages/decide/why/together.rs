@@ -73,17 +73,12 @@ impl Together {
             columns: interaction.columns.clone(),
         });
         let finding = match striking().next() {
-            None if found.interactions.is_empty() => {
-                "Two columns that make a clear difference are needed to look at them together.".into()
-            }
-            None => {
-                "The model adds up what it takes from each column; no two say more or less together than each by itself."
-                    .into()
-            }
+            None if found.interactions.is_empty() => "Interactions need two important columns.".into(),
+            None => "The model is additive; it has no interactions.".into(),
             Some(first) => {
                 let [down, across] = &first.columns;
                 format!(
-                    "Of those it leans on, {down} and {across} are least a sum of the two: together they move the log-odds by {} beyond what each by itself says.",
+                    "Strongest interaction among the important columns: {down} and {across}, {} of log-odds beyond the sum of the two.",
                     text::fixed(first.beyond, 2)
                 )
             }

@@ -12,7 +12,7 @@ use crate::text;
 pub(super) fn how_found(l: &Logistic, on: &str) -> String {
     let note = match l.rescue {
         Some(Rescue::Separated) => {
-            " Some columns tell the outcome of some customers with certainty, so that a ridge penalty of 1 had to be used; there are no standard errors."
+            " Some columns separate the outcome of some customers perfectly, so that a ridge penalty of 1 had to be used; there are no standard errors."
         }
         Some(Rescue::Collinear) => {
             " Some columns are sums of others, so that a ridge penalty of 1 had to be used; there are no standard errors."
@@ -24,7 +24,7 @@ pub(super) fn how_found(l: &Logistic, on: &str) -> String {
         None => "",
     };
     format!(
-        "{} Newton steps on {on}. Numbers count by the steps named, each about a standard deviation, and everything else as yes or no.{note}",
+        "{} Newton steps on {on}. Numbers are per the step named, about one standard deviation, everything else is yes or no.{note}",
         l.steps
     )
 }
@@ -37,9 +37,9 @@ pub(super) fn coefficients(l: &Logistic, preparation: &Preparation) -> Option<Ta
     terms.sort_by(|a, b| clear(b).total_cmp(&clear(a)));
     let gone = l.coefficients.len() - terms.len();
     let caption = match gone {
-        0 => "What goes with the event".into(),
+        0 => "Association with the event".into(),
         n => format!(
-            "What goes with the event; the penalty set {} to nothing",
+            "Association with the event; the penalty set {} to zero",
             text::counted(n, "coefficient", "coefficients")
         ),
     };
@@ -54,7 +54,7 @@ pub(super) fn coefficients(l: &Logistic, preparation: &Preparation) -> Option<Ta
         let p = c.p.map_or("–".into(), |p| if p < 0.001 { "< 0.001".into() } else { text::fixed(p, 3) });
         vec![label, text::fixed(value.exp(), 2), interval, text::fixed(value, 3), optional(se, 3), p]
     };
-    let head = vec!["column", "odds ratio", "95 % interval", "coefficient", "standard error", "p"];
+    let head = vec!["column", "odds ratio", "95 % CI", "coefficient", "standard error", "p"];
     Table::of(caption, head, terms.iter().map(row).collect())
 }
 

@@ -80,7 +80,7 @@ pub(super) fn points(card: &Scorecard, preparation: &Preparation) -> Option<Tabl
             rows.push(line(label, pair.weight, *evidence));
         }
     }
-    let head = vec!["column and group", "points", "weight of evidence"];
+    let head = vec!["column and bin", "points", "weight of evidence"];
     Table::of("Points; a customer’s points add up over the columns".into(), head, rows)
 }
 
@@ -110,7 +110,7 @@ pub(super) fn rules(tree: &DecisionTree, preparation: &Preparation) -> Option<Ta
         vec![rule, text::fixed(all, 0), text::percent(rate(at))]
     });
     Table::of(
-        "The groups it ends in, the likeliest first".into(),
+        "Its leaves, the highest event rate first".into(),
         vec!["group", "training rows", "event rate"],
         rows.collect(),
     )

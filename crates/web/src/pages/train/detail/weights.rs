@@ -43,7 +43,7 @@ pub(super) fn evidence(of_features: &[Evidence], preparation: &Preparation) -> O
     }
     lines.sort_by(|a, b| b.1.abs().total_cmp(&a.1.abs()));
     let rows = lines.into_iter().map(|(label, add)| vec![label, text::fixed(add, 2)]).collect();
-    Table::of("What says most".into(), vec!["value", "adds"], rows)
+    Table::of("Largest weights of evidence".into(), vec!["value", "adds"], rows)
 }
 
 /// How much every column counts when customers are compared.
@@ -63,5 +63,5 @@ pub(super) fn weights(known: &[Known], preparation: &Preparation) -> Option<Tabl
     let mut lines: Vec<(String, f64)> = names.into_iter().zip(counts).collect();
     lines.sort_by(|a, b| b.1.total_cmp(&a.1));
     let rows = lines.into_iter().map(|(name, counts)| vec![name, text::percent(counts / most)]).collect();
-    Table::of("How much each column counts, against the one that counts most".into(), vec!["column", "counts"], rows)
+    Table::of("Weight of each column, relative to the largest".into(), vec!["column", "counts"], rows)
 }
