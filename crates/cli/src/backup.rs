@@ -3,9 +3,9 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use pronoia_store::backup::{self, Kept, Manifest};
+use pronoia_store::backup::{self, BackupLocation, BackupManifest};
 
-use crate::Outcome;
+use crate::CommandOutcome;
 use crate::place::{Records, runtime};
 
 /// Write the database and all files into one file, while others work.
@@ -30,12 +30,12 @@ pub struct Restore {
 }
 
 impl Records {
-    fn kept(&self) -> Kept {
-        Kept { database: self.database.clone(), uploads: self.uploads.clone() }
+    fn kept(&self) -> BackupLocation {
+        BackupLocation { database: self.database.clone(), uploads: self.uploads.clone() }
     }
 }
 
-fn told(manifest: &Manifest, file: &Path) -> String {
+fn told(manifest: &BackupManifest, file: &Path) -> String {
     let files = match manifest.files() {
         1 => "1 uploaded file".to_owned(),
         n => format!("{n} uploaded files"),
@@ -49,7 +49,7 @@ fn told(manifest: &Manifest, file: &Path) -> String {
 }
 
 impl Backup {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         let taken = runtime()?
             .block_on(backup::take(&self.records.kept(), &self.file))
             .map_err(|e| self.records.sentence(&e))?;
@@ -59,7 +59,7 @@ impl Backup {
 }
 
 impl Restore {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         let restored = runtime()?
             .block_on(backup::restore(&self.file, &self.records.kept()))
             .map_err(|e| self.records.sentence(&e))?;

@@ -12,7 +12,7 @@ use pronoia_core::write::FileFormat;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 
-use crate::{Outcome, records, scoring};
+use crate::{CommandOutcome, records, scoring};
 
 /// Score every list in a folder with a model.
 #[derive(Args)]
@@ -36,7 +36,7 @@ pub struct Batch {
 
 /// What became of a list. It is written last: where it stands, everything else does.
 #[derive(Debug, Default, Serialize)]
-struct Manifest {
+struct ListManifest {
     /// The list as it was dropped.
     list: String,
     bytes: u64,
@@ -46,7 +46,7 @@ struct Manifest {
     refused: Option<String>,
     /// The scored list.
     #[serde(skip_serializing_if = "Option::is_none")]
-    scored: Option<Scored>,
+    scored: Option<ScoredList>,
     /// Rows that could not be read, and where they are.
     rejected_rows: u64,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -64,7 +64,7 @@ struct Manifest {
 }
 
 #[derive(Debug, Serialize)]
-struct Scored {
+struct ScoredList {
     file: String,
     sha256: String,
     rows: u64,
@@ -74,7 +74,7 @@ struct Scored {
 }
 
 impl Batch {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         let Some(form) = FileFormat::of_extension(&self.format) else {
             let known = FileFormat::ALL.map(FileFormat::extension).join(", ");
             return Err(format!("There is no format “{}”; there are {known}.", self.format));
@@ -112,14 +112,14 @@ impl Batch {
         let began = Utc::now();
         let name = list.file_name().unwrap_or_default().to_string_lossy().into_owned();
         let bytes = std::fs::read(list).map_err(|e| format!("{}: {e}.", list.display()))?;
-        let mut manifest = Manifest {
+        let mut manifest = ListManifest {
             list: name.clone(),
             bytes: bytes.len() as u64,
             sha256: digest(&bytes),
             model_records: model.fingerprint.clone(),
             model_version: model.version.clone(),
             began,
-            ..Manifest::default()
+            ..ListManifest::default()
         };
         let stem = free_stem(&self.outbox, list);
         let scored = self.scored(model, form, (list, &stem), &mut manifest);
@@ -142,9 +142,9 @@ impl Batch {
         model: &Model,
         form: FileFormat,
         (list, stem): (&Path, &str),
-        manifest: &mut Manifest,
-    ) -> Result<Scored, String> {
-        let input = records::Input::of(list.to_owned());
+        manifest: &mut ListManifest,
+    ) -> Result<ScoredList, String> {
+        let input = records::InputFile::of(list.to_owned());
         let (table, scan) = input.read_for(model, &records::Terminal::new())?;
         (manifest.rejected_rows, manifest.misfit_cells) = (scan.rejected, scan.misfit_cells);
         if !scan.misfits.is_empty() {
@@ -157,7 +157,7 @@ impl Batch {
         form.write(&scored.table, &mut bytes).map_err(|e| e.to_string())?;
         let file = format!("{stem}.scored.{}", form.extension());
         records::write(&self.outbox.join(&file), &bytes)?;
-        Ok(Scored {
+        Ok(ScoredList {
             file,
             sha256: digest(&bytes),
             rows: scored.account.rows,

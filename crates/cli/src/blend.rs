@@ -4,14 +4,14 @@ use std::path::PathBuf;
 
 use clap::Args;
 use pronoia_core::Model;
-use pronoia_core::model::{Blend as Members, Mix, Recipe};
+use pronoia_core::model::{Ensemble, Mix, Recipe};
 
 use crate::fitting::Fitting;
-use crate::{Outcome, records};
+use crate::{CommandOutcome, records};
 
 /// Fit an ensemble of the families of several models.
 #[derive(Args)]
-pub struct Blend {
+pub struct EnsembleCommand {
     /// A member: a model whose family and hyperparameters are used; given once for each.
     #[arg(long = "with", value_name = "MODEL.json", required = true)]
     members: Vec<PathBuf>,
@@ -22,8 +22,8 @@ pub struct Blend {
     on: Fitting,
 }
 
-impl Blend {
-    pub fn run(self) -> Outcome {
+impl EnsembleCommand {
+    pub fn run(self) -> CommandOutcome {
         let mix: Mix = self.mix.parse()?;
         let mut settings = Vec::new();
         for path in &self.members {
@@ -38,7 +38,7 @@ impl Blend {
             }
             settings.extend(members.into_iter().map(|member| member.settings));
         }
-        let recipe = Recipe::Blend(Members::new(mix, settings)?);
+        let recipe = Recipe::Blend(Ensemble::new(mix, settings)?);
         self.on.run(|_, _| Ok(recipe))
     }
 }

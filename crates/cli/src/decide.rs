@@ -5,20 +5,21 @@ use std::path::PathBuf;
 
 use clap::Args;
 use pronoia_core::decide::{
-    Alternative, Customers, Decision, Economics, Expected, Line, Order, Payoff, Payoffs, Policy, Population,
-    ProfitPoint, Ranking, Scale, Sensitivity, Weighing, alternatives, expected_maximum_of,
+    Alternative, ConfusionCounts, CutOff, Economics, EvaluatedCustomers, EvaluationScale, ExpectedProfit, Order,
+    Payoff, Payoffs, Policy, PolicyEvaluation, Population, ProfitPoint, Ranking, Sensitivity, alternatives,
+    expected_maximum_of,
 };
 use pronoia_core::expression::Expression;
 use pronoia_core::{Table, number};
 use serde::Serialize;
 
-use crate::{Outcome, economics, fitting, records};
+use crate::{CommandOutcome, economics, fitting, records};
 
 /// Expected profit of a policy, on rows that the model was not fitted to.
 #[derive(Args)]
 pub struct Decide {
     #[command(flatten)]
-    table: records::Input,
+    table: records::InputFile,
     /// The model.
     #[arg(long)]
     model: PathBuf,
@@ -38,7 +39,7 @@ pub struct Decide {
 
 /// What acting is worth.
 #[derive(Serialize)]
-struct Figures {
+struct DecisionReport {
     rows: u64,
     events: u64,
     /// Of a customer who is average in every amount.
@@ -57,7 +58,7 @@ struct Figures {
     /// Customers looked at first.
     referred: f64,
     /// What the rule is worth, with those who are looked at.
-    worth: Expected,
+    worth: ExpectedProfit,
     all: ProfitPoint,
     alternatives: Vec<Alternative>,
     /// Each of several offers.
@@ -80,7 +81,7 @@ struct OfferFigures {
 }
 
 impl OfferFigures {
-    fn all(policy: &Policy, customers: &Customers, weighing: &Weighing) -> Vec<Self> {
+    fn all(policy: &Policy, customers: &EvaluatedCustomers, weighing: &PolicyEvaluation) -> Vec<Self> {
         if policy.offers.is_single() {
             return Vec::new();
         }
@@ -97,7 +98,7 @@ impl OfferFigures {
 }
 
 impl Decide {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         if !(0.0..=1.0).contains(&self.doubt) {
             return Err(format!("--doubt is a share, 0 to 1; it is {}.", self.doubt));
         }
@@ -116,22 +117,22 @@ impl Decide {
 
     fn weigh(
         &self,
-        asked: &economics::Asked,
+        asked: &economics::EconomicsFile,
         table: &Table,
         probability: &[f64],
         event: &[bool],
-    ) -> Result<Figures, String> {
+    ) -> Result<DecisionReport, String> {
         let ranking = Ranking::of(probability, event).map_err(|e| e.to_string())?;
         let population = asked.population(ranking.rate());
-        let scale = Scale { population: &population, doubt: self.doubt, seed: self.seed };
-        let mut policy = asked.policy(Line::Least(f64::MIN_POSITIVE));
+        let scale = EvaluationScale { population: &population, doubt: self.doubt, seed: self.seed };
+        let mut policy = asked.policy(CutOff::Least(f64::MIN_POSITIVE));
         if policy.is_same_for_all() && policy.rule.by == Order::Probability {
             let (typical, rule) = (policy.economics.typical(), &policy.rule);
-            let weighing = at_line(Weighing::counted(&ranking, &typical, rule, &scale), asked, &typical, true);
+            let weighing = at_line(PolicyEvaluation::counted(&ranking, &typical, rule, &scale), asked, &typical, true);
             let others = alternatives::counted(&weighing, &typical, rule);
             let sensitivity = Sensitivity::of_all(&typical, &weighing.counted_decision());
             let maximum = expected_maximum_of(&ranking, &typical, &population);
-            return Ok(Figures::of(&weighing, &typical, &population, others, (maximum, sensitivity)));
+            return Ok(DecisionReport::of(&weighing, &typical, &population, others, (maximum, sensitivity)));
         }
         let rows: Vec<usize> = (0..table.rows()).collect();
         let (offered, lacking) = policy.worked_out(table, &rows).map_err(|e| e.to_string())?;
@@ -142,35 +143,43 @@ impl Decide {
         let shift = population.shift();
         let moved: Vec<f64> = probability.iter().map(|&p| shift.there(p)).collect();
         let values = offered.given(rule.by, &moved);
-        let customers = Customers { probability: Cow::Borrowed(&moved), event, values: &values };
+        let customers = EvaluatedCustomers { probability: Cow::Borrowed(&moved), event, values: &values };
         let failed = |e: pronoia_core::decide::CurveError| e.to_string();
-        let weighing = Weighing::each(&customers, rule, &scale).map_err(failed)?;
+        let weighing = PolicyEvaluation::each(&customers, rule, &scale).map_err(failed)?;
         let weighing = at_line(weighing, asked, &values.typical(), values.is_same_for_all());
         let others = alternatives::each(&weighing, &customers, rule, &scale).map_err(failed)?;
         let typical = values.typical();
         let actions = weighing.actions().unwrap_or_default();
-        let decision = Decision::Each { values: &values, actions: &actions, event, weights: weighing.weights };
+        let decision = ConfusionCounts::Each { values: &values, actions: &actions, event, weights: weighing.weights };
         let sensitivity = Sensitivity::of_all(&typical, &decision);
         let maximum = expected_maximum_of(&ranking, &typical, &population).filter(|_| policy.offers.is_single());
         let offers = OfferFigures::all(&policy, &customers, &weighing);
-        Ok(Figures { offers, ..Figures::of(&weighing, &typical, &population, others, (maximum, sensitivity)) })
+        Ok(DecisionReport {
+            offers,
+            ..DecisionReport::of(&weighing, &typical, &population, others, (maximum, sensitivity))
+        })
     }
 }
 
 /// Without a line of its own, a rule by probability is drawn where it is proposed.
-fn at_line(weighing: Weighing, asked: &economics::Asked, typical: &Economics<f64>, same_for_all: bool) -> Weighing {
+fn at_line(
+    weighing: PolicyEvaluation,
+    asked: &economics::EconomicsFile,
+    typical: &Economics<f64>,
+    same_for_all: bool,
+) -> PolicyEvaluation {
     if asked.rule.is_some() || asked.by != Order::Probability {
         return weighing;
     }
     let payoffs = typical.payoffs();
     let proposal = weighing.proposed(same_for_all.then_some(&payoffs), false);
-    let at = weighing.curve.last_within(&[Line::Least(proposal.act)]);
+    let at = weighing.curve.last_within(&[CutOff::Least(proposal.act)]);
     weighing.moved_to(at)
 }
 
-impl Figures {
+impl DecisionReport {
     fn of(
-        weighing: &Weighing,
+        weighing: &PolicyEvaluation,
         typical: &Economics<f64>,
         population: &Population,
         alternatives: Vec<Alternative>,

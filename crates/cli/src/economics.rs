@@ -4,7 +4,7 @@
 use std::path::Path;
 
 use pronoia_core::decide::{
-    Amount, Assumption, Economics, EventRate, Line, Offer, Offers, Order, Policy, Population, Rule,
+    Amount, Assumption, CutOff, Economics, EventRate, Offer, Offers, Order, Policy, Population, Rule,
 };
 use pronoia_core::expression::Type;
 use pronoia_core::question::Question;
@@ -12,14 +12,14 @@ use toml_edit::{DocumentMut, Item, Table, Value};
 
 /// What the file says.
 #[derive(Debug)]
-pub struct Asked {
+pub struct EconomicsFile {
     pub economics: Economics,
     pub offers: Offers,
     /// On whom to act; none if it does not say where the line is.
     pub rule: Option<Rule>,
     /// Who comes first, and what holds wherever the line is.
     pub by: Order,
-    pub limits: Vec<Line>,
+    pub limits: Vec<CutOff>,
     pub refer_from: Option<f64>,
     pub customers: f64,
     /// Share of them with the event.
@@ -44,12 +44,12 @@ const OTHERS: [&str; 10] = [
 ];
 
 /// Reads the file; formulas may use the columns given.
-pub fn read(path: &Path, columns: &[(String, Type)]) -> Result<Asked, String> {
+pub fn read(path: &Path, columns: &[(String, Type)]) -> Result<EconomicsFile, String> {
     let text = std::fs::read_to_string(path).map_err(|e| format!("{}: {e}.", path.display()))?;
     understand(&text, columns).map_err(|wrong| format!("{}: {wrong}", path.display()))
 }
 
-impl Asked {
+impl EconomicsFile {
     /// Whom the money is for; `judged` is the event rate of the rows judged.
     pub fn population(&self, judged: f64) -> Population {
         let event_rate = self.event_rate.map(|population| EventRate { judged, population });
@@ -57,7 +57,7 @@ impl Asked {
     }
 
     /// The policy with a line of its own, or the one given.
-    pub fn policy(&self, or: Line) -> Policy {
+    pub fn policy(&self, or: CutOff) -> Policy {
         let undecided = || Rule { by: self.by, line: or, limits: self.limits.clone(), refer_from: self.refer_from };
         Policy {
             economics: self.economics.clone(),
@@ -67,7 +67,7 @@ impl Asked {
     }
 }
 
-fn understand(text: &str, columns: &[(String, Type)]) -> Result<Asked, String> {
+fn understand(text: &str, columns: &[(String, Type)]) -> Result<EconomicsFile, String> {
     let document: DocumentMut =
         text.parse().map_err(|e: toml_edit::TomlError| format!("not TOML: {}.", e.message()))?;
     let economics = amounts(&document, columns)?;
@@ -103,7 +103,7 @@ fn understand(text: &str, columns: &[(String, Type)]) -> Result<Asked, String> {
         return Err("“refer_from” needs kind = \"credit\": other questions have no manual review.".into());
     }
     let rule = lines.first().map(|&line| Rule { by, line, limits: limits.clone(), refer_from });
-    Ok(Asked { economics, offers, rule, by, limits, refer_from, customers, event_rate })
+    Ok(EconomicsFile { economics, offers, rule, by, limits, refer_from, customers, event_rate })
 }
 
 fn amounts(document: &DocumentMut, columns: &[(String, Type)]) -> Result<Economics, String> {
@@ -187,9 +187,9 @@ fn amount(table: &Table, word: &str, columns: &[(String, Type)]) -> Result<Optio
     }
 }
 
-fn line(document: &DocumentMut, word: &str, by: Order) -> Result<Option<Line>, String> {
+fn line(document: &DocumentMut, word: &str, by: Order) -> Result<Option<CutOff>, String> {
     let Some(value) = number(document, word)? else { return Ok(None) };
-    let share = |value: f64, line: fn(f64) -> Line| {
+    let share = |value: f64, line: fn(f64) -> CutOff| {
         if (0.0..=1.0).contains(&value) {
             Ok(Some(line(value)))
         } else {
@@ -199,7 +199,7 @@ fn line(document: &DocumentMut, word: &str, by: Order) -> Result<Option<Line>, S
             ))
         }
     };
-    let amount = |value: f64, line: fn(f64) -> Line| {
+    let amount = |value: f64, line: fn(f64) -> CutOff| {
         if value >= 0.0 { Ok(Some(line(value))) } else { Err(format!("“{word}” is 0 or more; it is {value}.")) }
     };
     match word {
@@ -207,12 +207,12 @@ fn line(document: &DocumentMut, word: &str, by: Order) -> Result<Option<Line>, S
             Err("“cut_off” needs by = \"probability\"; write gain instead.".into())
         }
         "gain" if by == Order::Probability => Err("“gain” needs by = \"gain\" or \"gain-per-cost\".".into()),
-        "cut_off" => share(value, Line::Least),
-        "gain" => amount(value, |gain| Line::Least(gain.max(f64::MIN_POSITIVE))),
-        "share" => share(value, Line::Share),
-        "precision" | "least_precision" => share(value, Line::Precision),
-        "customers" | "most_customers" => amount(value, Line::Customers),
-        _ => amount(value, Line::Budget),
+        "cut_off" => share(value, CutOff::Least),
+        "gain" => amount(value, |gain| CutOff::Least(gain.max(f64::MIN_POSITIVE))),
+        "share" => share(value, CutOff::Share),
+        "precision" | "least_precision" => share(value, CutOff::Precision),
+        "customers" | "most_customers" => amount(value, CutOff::Customers),
+        _ => amount(value, CutOff::Budget),
     }
 }
 
@@ -250,14 +250,14 @@ mod tests {
         )
         .expect("read");
         assert_eq!(asked.offers.names(), ["fee holiday", "gift"]);
-        assert_eq!(asked.policy(Line::Share(0.1)).inputs(), ["fee"]);
+        assert_eq!(asked.policy(CutOff::Share(0.1)).inputs(), ["fee"]);
         let credit = "kind = \"credit\"\nmargin = \"0.1 * fee\"\nexposure = 500\nloss_rate = 0.6\nshare = 0.1\n\
                       refer_from = 0.05\nmost_customers = 40\nevent_rate = 0.02";
         let asked = understand(credit, &fee()).expect("read");
         assert_eq!(asked.economics.inputs(), ["fee"]);
         let rule = asked.rule.expect("a line");
-        assert_eq!((rule.line, rule.refer_from), (Line::Share(0.1), Some(0.05)));
-        assert_eq!((rule.limits, asked.event_rate), (vec![Line::Customers(40.0)], Some(0.02)));
+        assert_eq!((rule.line, rule.refer_from), (CutOff::Share(0.1), Some(0.05)));
+        assert_eq!((rule.limits, asked.event_rate), (vec![CutOff::Customers(40.0)], Some(0.02)));
     }
 
     #[test]

@@ -4,13 +4,13 @@ use std::path::PathBuf;
 
 use clap::Args;
 
-use crate::{Outcome, fitting, records};
+use crate::{CommandOutcome, fitting, records};
 
 /// Evaluate a model on rows that it was not fitted to, and mark it as evaluated.
 #[derive(Args)]
 pub struct Evaluate {
     #[command(flatten)]
-    table: records::Input,
+    table: records::InputFile,
     /// The model.
     #[arg(long)]
     model: PathBuf,
@@ -20,7 +20,7 @@ pub struct Evaluate {
 }
 
 impl Evaluate {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         let mut model = records::read_model(&self.model)?;
         let (table, _) = self.table.read(&records::Terminal::new())?;
         let rows: Vec<usize> = (0..table.rows()).collect();

@@ -3,9 +3,9 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use pronoia_core::export::{Form, Formula, SCHEMA};
+use pronoia_core::export::{ExportForm, ModelFormula, SCHEMA};
 
-use crate::{Outcome, records};
+use crate::{CommandOutcome, records};
 
 /// Export a model as SQL, PMML, ONNX or JSON.
 #[derive(Args)]
@@ -15,7 +15,7 @@ pub struct Export {
     model: Option<PathBuf>,
     /// The form: pmml, onnx, json, sql, sql-postgresql, sql-duckdb or sql-spark.
     #[arg(long, required_unless_present = "schema")]
-    format: Option<Form>,
+    format: Option<ExportForm>,
     /// The file to write.
     #[arg(long, required_unless_present = "schema")]
     out: Option<PathBuf>,
@@ -28,15 +28,15 @@ pub struct Export {
 }
 
 impl Export {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         let (Some(model), Some(form), Some(out)) = (&self.model, self.format, &self.out) else {
             print!("{SCHEMA}");
             return Ok(());
         };
         let model = records::read_model(model)?;
-        let formula = Formula::of(&model).map_err(|e| e.to_string())?;
+        let formula = ModelFormula::of(&model).map_err(|e| e.to_string())?;
         if let Some(path) = self.check {
-            let input = records::Input::of(path);
+            let input = records::InputFile::of(path);
             let (table, _) = input.read_for(&model, &records::Terminal::new())?;
             let checked = formula.checked(&model, &table).map_err(|e| e.to_string())?;
             eprintln!(

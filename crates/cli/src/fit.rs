@@ -3,14 +3,14 @@
 use clap::Args;
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::ModelError;
-use pronoia_core::tune::{Measure, Plan, SEARCHED, Search, Tried};
+use pronoia_core::tune::{SEARCHED, TriedCandidate, TuningMeasure, TuningPlan, TuningRun};
 
 use crate::fitting::{Fitting, On};
-use crate::{Outcome, records};
+use crate::{CommandOutcome, records};
 
 /// Fit a model to a table.
 #[derive(Args)]
-pub struct Fit {
+pub struct FitCommand {
     #[command(flatten)]
     on: Fitting,
     /// logistic, scorecard, tree, forest, boosted, network, bayes, neighbours or svm.
@@ -27,8 +27,8 @@ pub struct Fit {
     candidates: usize,
 }
 
-impl Fit {
-    pub fn run(self) -> Outcome {
+impl FitCommand {
+    pub fn run(self) -> CommandOutcome {
         let asked = self.settings()?;
         self.on.run(|on, progress| match self.tune {
             Some(minutes) => Ok(self.searched(minutes, on, progress)?.into()),
@@ -39,18 +39,18 @@ impl Fit {
     /// The best settings that a search finds on the rows given.
     fn searched(&self, minutes: f64, on: On, progress: &records::Terminal) -> Result<Settings, String> {
         let families = SEARCHED.map(str::to_owned).to_vec();
-        let plan = Plan {
+        let plan = TuningPlan {
             families,
-            measure: Measure::LogLoss,
+            measure: TuningMeasure::LogLoss,
             most: self.candidates,
             minutes: Some(minutes),
             seed: self.on.seed,
         };
-        let mut search = Search::new(plan)?;
+        let mut search = TuningRun::new(plan)?;
         search.run(on, progress, &mut |_| Ok::<_, ModelError>(())).map_err(|e| e.to_string())?;
         let nothing = "No candidate could be evaluated; give the tuning more minutes.";
         let ((found, behind), best) = search.found().zip(search.best()).ok_or(nothing)?;
-        let name = |tried: &Tried| tried.settings.name().to_lowercase();
+        let name = |tried: &TriedCandidate| tried.settings.name().to_lowercase();
         println!(
             "tuned over {} candidates; best: {} with out-of-fold log loss {:.4}",
             search.tried.len(),

@@ -5,19 +5,19 @@ use std::path::PathBuf;
 use clap::Args;
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::model::Recipe;
-use pronoia_core::prepare::Step;
+use pronoia_core::prepare::PreparationStep;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{self, Basis, Outcome as StudyOutcome};
 use pronoia_core::{Model, Table};
 
-use crate::{Outcome, records};
+use crate::{CommandOutcome, records};
 
 /// The rows to fit to, and the files to write.
 #[derive(Args)]
 pub struct Fitting {
     #[command(flatten)]
-    table: records::Input,
+    table: records::InputFile,
     /// The outcome column.
     #[arg(long)]
     pub outcome: String,
@@ -60,7 +60,7 @@ impl Fitting {
     }
 
     /// Fits by the recipe that `chosen` gives for the rows, and writes the model.
-    pub fn run(&self, chosen: impl FnOnce(On, &records::Terminal) -> Result<Recipe, String>) -> Outcome {
+    pub fn run(&self, chosen: impl FnOnce(On, &records::Terminal) -> Result<Recipe, String>) -> CommandOutcome {
         if let Some(threads) = self.threads {
             rayon::ThreadPoolBuilder::new().num_threads(threads).build_global().map_err(|e| e.to_string())?;
         }
@@ -114,7 +114,7 @@ impl Fitting {
 
     /// The choices as a study would hold them; columns that steps make go in.
     fn basis(&self, outcome: StudyOutcome, mut predictors: Vec<String>) -> Result<Basis, String> {
-        let steps: Vec<Step> = match &self.preparation {
+        let steps: Vec<PreparationStep> = match &self.preparation {
             None => Vec::new(),
             Some(path) => {
                 let text = std::fs::read(path).map_err(|e| format!("{}: {e}.", path.display()))?;
@@ -150,7 +150,7 @@ pub fn judge(model: &Model, table: &Table, rows: &[usize]) -> Result<Evaluation,
     Ok(Evaluation::of(&probability, &event))
 }
 
-/// What a model says of those of the rows whose outcome is known, and what happened in them.
+/// Predicted probabilities of those of the rows whose outcome is known, and their outcomes.
 pub fn told(model: &Model, table: &Table, rows: &[usize]) -> Result<(Vec<f64>, Vec<bool>), String> {
     let happened = model.outcome.read(table).map_err(|e| e.to_string())?;
     let rows: Vec<usize> = rows.iter().copied().filter(|&r| happened[r].is_some()).collect();

@@ -35,7 +35,7 @@ enum Command {
     /// Load the demonstration, once.
     Demo(serve::Demo),
     /// Make an account with a workspace of its own; the password is read from standard input.
-    Account(serve::Account),
+    Account(serve::NewAccount),
     /// Write the database and all files into one file.
     Backup(backup::Backup),
     /// Fill an empty database from a backup.
@@ -43,10 +43,10 @@ enum Command {
     /// Describe every column of a table.
     Profile(profile::Profile),
     /// Fit a model to a table.
-    Fit(fit::Fit),
+    Fit(fit::FitCommand),
     /// Fit an ensemble of the families of several models.
     #[command(alias = "blend")]
-    Ensemble(blend::Blend),
+    Ensemble(blend::EnsembleCommand),
     /// Score a list with a model.
     Score(score::Score),
     /// Score every list that is dropped into a folder.
@@ -60,7 +60,7 @@ enum Command {
 }
 
 /// One plain sentence about what went wrong.
-type Outcome = Result<(), String>;
+type CommandOutcome = Result<(), String>;
 
 fn main() -> ExitCode {
     // A damaged file is told in a sentence; the panic of its reader says nothing more.

@@ -43,7 +43,7 @@ impl Records {
 
 /// Where things are kept.
 #[derive(Args)]
-pub struct Place {
+pub struct Installation {
     #[command(flatten)]
     records: Records,
     /// File with the key that encrypts stored passwords; made if it is not there.
@@ -56,7 +56,7 @@ pub struct Place {
     allow_address: Vec<String>,
 }
 
-impl Place {
+impl Installation {
     /// Opens the database and brings its tables up to date.
     pub async fn open(&self) -> Result<Store, String> {
         Store::open(&self.records.database).await.map_err(|e| self.records.sentence(&e))

@@ -6,20 +6,20 @@ use clap::Args;
 use pronoia_core::number::plain;
 use pronoia_core::profile::TableProfile;
 
-use crate::{Outcome, records};
+use crate::{CommandOutcome, records};
 
 /// Describe every column of a table.
 #[derive(Args)]
 pub struct Profile {
     #[command(flatten)]
-    table: records::Input,
+    table: records::InputFile,
     /// Write the figures as JSON to this file.
     #[arg(long)]
     json: Option<PathBuf>,
 }
 
 impl Profile {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         let (table, _) = self.table.read(&records::Terminal::new())?;
         let profile = TableProfile::of(&table);
         if let Some(path) = &self.json {

@@ -32,7 +32,7 @@ impl Progress for Terminal {
 
 /// A file to read, named on the command line.
 #[derive(Args)]
-pub struct Input {
+pub struct InputFile {
     /// The file: delimited text, XLSX, ODS, Parquet, Arrow or JSON lines.
     #[arg(value_name = "FILE")]
     pub path: PathBuf,
@@ -41,7 +41,7 @@ pub struct Input {
     sheet: Option<String>,
 }
 
-impl Input {
+impl InputFile {
     /// A file, of which the first sheet is read.
     pub fn of(path: PathBuf) -> Self {
         Self { path, sheet: None }

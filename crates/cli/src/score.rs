@@ -5,13 +5,13 @@ use std::path::PathBuf;
 use clap::Args;
 use pronoia_core::write::FileFormat;
 
-use crate::{Outcome, records, scoring};
+use crate::{CommandOutcome, records, scoring};
 
 /// Score a list with a model.
 #[derive(Args)]
 pub struct Score {
     #[command(flatten)]
-    list: records::Input,
+    list: records::InputFile,
     /// The model.
     #[arg(long)]
     model: PathBuf,
@@ -23,7 +23,7 @@ pub struct Score {
 }
 
 impl Score {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         let extension = self.out.extension().and_then(|e| e.to_str()).unwrap_or_default();
         let Some(form) = FileFormat::of_extension(extension) else {
             let known = FileFormat::ALL.map(|form| format!(".{}", form.extension()));

@@ -3,9 +3,9 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use pronoia_core::decide::Line;
+use pronoia_core::decide::CutOff;
 use pronoia_core::expression::Expression;
-use pronoia_core::score::{Answers, By, Extras, MOST_REASONS, Scored, Scoring, match_list};
+use pronoia_core::score::{By, ColumnAnswers, Extras, MOST_REASONS, ScoredCustomers, Scoring, match_list};
 use pronoia_core::{Model, Table};
 
 use crate::economics;
@@ -37,7 +37,7 @@ impl How {
     }
 
     /// Scores a list; what is worth saying of it is handed to `say`, in sentences.
-    pub fn scored(&self, model: &Model, list: &Table, say: &mut dyn FnMut(String)) -> Result<Scored, String> {
+    pub fn scored(&self, model: &Model, list: &Table, say: &mut dyn FnMut(String)) -> Result<ScoredCustomers, String> {
         let asked = match &self.policy {
             None => None,
             Some(path) => Some(economics::read(path, &Expression::columns_of(list))?),
@@ -47,10 +47,10 @@ impl How {
         }
         let policy = asked.as_ref().map(|asked| {
             let judged = model.events as f64 / model.rows.max(1) as f64;
-            (asked.policy(Line::Least(f64::MIN_POSITIVE)), asked.population(judged))
+            (asked.policy(CutOff::Least(f64::MIN_POSITIVE)), asked.population(judged))
         });
         let of_policy = policy.as_ref().map_or(Vec::new(), |(policy, _)| policy.inputs());
-        let (report, matched) = match_list(model, &of_policy, list, &Answers::new());
+        let (report, matched) = match_list(model, &of_policy, list, &ColumnAnswers::new());
         if !report.is_complete() {
             return Err(format!("the model needs columns that are not there: {}.", report.lacking().join(", ")));
         }

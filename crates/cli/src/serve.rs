@@ -9,14 +9,14 @@ use clap::Args;
 use pronoia_store::queries::Unprotected;
 use pronoia_web::{Budget, Config, TrustedProxies, demonstration};
 
-use crate::Outcome;
-use crate::place::{Place, runtime};
+use crate::CommandOutcome;
+use crate::place::{Installation, runtime};
 
 /// Serve the pages.
 #[derive(Args)]
 pub struct Serve {
     #[command(flatten)]
-    place: Place,
+    place: Installation,
     /// Address to listen on.
     #[arg(long, default_value = "127.0.0.1")]
     host: String,
@@ -53,7 +53,7 @@ pub struct Serve {
 #[derive(Args)]
 pub struct Demo {
     #[command(flatten)]
-    place: Place,
+    place: Installation,
     /// Also write the demo files into this folder, to be imported by hand.
     #[arg(long)]
     files: Option<PathBuf>,
@@ -65,9 +65,9 @@ pub struct Demo {
 
 /// Make an account.
 #[derive(Args)]
-pub struct Account {
+pub struct NewAccount {
     #[command(flatten)]
-    place: Place,
+    place: Installation,
     /// Address to sign in with.
     email: String,
     /// Name of its workspace.
@@ -82,7 +82,7 @@ fn unprotected(name: &str) -> Result<Unprotected, String> {
 }
 
 impl Serve {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         runtime()?.block_on(async {
             let config = Config {
                 host: self.host.clone(),
@@ -113,7 +113,7 @@ impl Serve {
 }
 
 impl Demo {
-    pub fn run(self) -> Outcome {
+    pub fn run(self) -> CommandOutcome {
         if let Some(folder) = &self.files {
             let files = pronoia_demo::files()?;
             let written = std::fs::create_dir_all(folder).and_then(|()| {
@@ -137,8 +137,8 @@ impl Demo {
     }
 }
 
-impl Account {
-    pub fn run(self) -> Outcome {
+impl NewAccount {
+    pub fn run(self) -> CommandOutcome {
         let mut password = String::new();
         eprintln!("Password for {}:", self.email);
         std::io::stdin().lock().read_line(&mut password).map_err(|e| e.to_string())?;

@@ -6,10 +6,10 @@ use std::collections::BTreeMap;
 use std::time::Instant;
 
 use pronoia_core::evaluate::{area_under_roc, log_loss};
-use pronoia_core::explain::{Customers, Reasons};
+use pronoia_core::explain::{ExplainedCustomers, Reasons};
 use pronoia_core::intake::Intake;
 use pronoia_core::learn::{Estimator, Settings, Target};
-use pronoia_core::prepare::{Design, Preparation, Training};
+use pronoia_core::prepare::{Design, Preparation, TrainingRows};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::stats::sigmoid;
 use pronoia_core::study::{Basis, Outcome};
@@ -57,7 +57,7 @@ impl Rows {
     /// What a family learns from some rows, and all rows as it sees them.
     fn prepared(&self, settings: &Settings, rows: &[usize]) -> (Design, Design) {
         let event = self.events(rows);
-        let training = Training { rows, event: &event, weight: None };
+        let training = TrainingRows { rows, event: &event, weight: None };
         let (preparation, design) =
             Preparation::fit(&self.table, &[], &self.predictors, &training, settings.encoding()).expect("prepared");
         (design, preparation.apply(&self.table, &self.held).expect("applied"))
@@ -107,7 +107,7 @@ fn main() {
     let basis = Basis::plain(Outcome::is("left", "yes"), rows.predictors.clone());
     let model = Model::fit(&rows.table, &basis, part, &boosted, 1, &Unwatched).expect("a model");
     let explained = &rows.held[..EXPLAINED.min(rows.held.len())];
-    let customers = Customers { table: &rows.table, rows: explained };
+    let customers = ExplainedCustomers { table: &rows.table, rows: explained };
     let (seconds, _) = timed(|| Reasons::of(&model, customers, customers, 1).expect("reasons"));
     work.insert("exact reasons, 10 000 customers", (seconds, None));
     drop(model);

@@ -14,14 +14,13 @@
 pub mod cautions;
 pub mod explain;
 pub mod export;
-pub mod judged;
 pub mod model;
 pub mod score;
 pub mod study;
 pub mod tune;
+pub mod validation;
 pub mod watch;
 
-pub use judged::Judged;
 pub use model::Model;
 pub use pronoia_data::{
     Cancelled, Column, Kind, Progress, Table, drivers, evaluate, expression, formulas, number, profile, progress,
@@ -30,3 +29,4 @@ pub use pronoia_data::{
 pub use pronoia_decide::{campaign, decide, question};
 pub use pronoia_files::{intake, write};
 pub use pronoia_learn::{balance, calibrate, learn, prepare};
+pub use validation::EvaluatedModel;

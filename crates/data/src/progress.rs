@@ -57,20 +57,20 @@ impl Progress for Quiet<'_> {
 }
 
 /// A window onto part of a longer work: shares 0 to 1 are mapped to `from..to`.
-pub struct Part<'a> {
+pub struct ProgressPart<'a> {
     whole: &'a dyn Progress,
     from: f64,
     to: f64,
 }
 
-impl<'a> Part<'a> {
+impl<'a> ProgressPart<'a> {
     /// The part of `whole` that runs between the shares `from` and `to`.
     pub fn of(whole: &'a dyn Progress, from: f64, to: f64) -> Self {
         Self { whole, from, to }
     }
 }
 
-impl Progress for Part<'_> {
+impl Progress for ProgressPart<'_> {
     fn tell(&self, stage: &str, share: f64) {
         self.whole.tell(stage, self.from + share.clamp(0.0, 1.0) * (self.to - self.from));
     }

@@ -9,7 +9,7 @@ use pronoia_core::profile::TableProfile;
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Kind, Table};
 use pronoia_store::Store;
-use pronoia_store::records::{Join, Label, SealedFor, Sort, Source, Take};
+use pronoia_store::records::{Join, JoinKind, Label, SealedFor, Sort, TableSource};
 use sea_orm::{ConnectionTrait, Database, DatabaseConnection};
 
 const CUSTOMERS: usize = 1_000_000;
@@ -35,7 +35,7 @@ async fn stored(store: &Store, workspace: i64, name: &str, rows: usize, columns:
         first = Table::new(built.collect()).expect("a table");
         importer.add(&first).await.expect("written");
     }
-    let source = Source { sentence: "synthetic".into(), rejected: 0, misfit_cells: 0 };
+    let source = TableSource { sentence: "synthetic".into(), rejected: 0, misfit_cells: 0 };
     let label = Label { name, source: &source, is_list: false };
     importer.seal(label, &TableProfile::of(&first), SealedFor::Itself).await.expect("sealed")
 }
@@ -111,7 +111,7 @@ async fn main() {
         second: transactions,
         first_key: "member".into(),
         second_key: "member".into(),
-        take: Take::RollUp { as_of: None },
+        take: JoinKind::RollUp { as_of: None },
         keep_unmatched: true,
         name: "rolled up".into(),
     };

@@ -5,7 +5,7 @@ use sea_orm::{
 };
 
 use crate::entity::{account, membership, workspace};
-use crate::people::{self, Role};
+use crate::people::{self, MemberRole};
 use crate::sign_in::{LONGEST_EMAIL, hash, may_be_email};
 use crate::{Result, Store, StoreError};
 
@@ -35,7 +35,7 @@ pub struct SignedIn {
     /// Where.
     pub workspace: workspace::Model,
     /// What they may do there.
-    pub role: Role,
+    pub role: MemberRole,
     /// Proof for forms.
     pub csrf: String,
     /// Its session.
@@ -70,7 +70,7 @@ impl Store {
             workspace::ActiveModel { name: Set(workspace_name.into()), made_up: Set(made_up), ..Default::default() }
                 .insert(&transaction)
                 .await?;
-        people::join(&transaction, (workspace.id, account), Role::Owner).await?;
+        people::join(&transaction, (workspace.id, account), MemberRole::Owner).await?;
         transaction.commit().await?;
         Ok(workspace.id)
     }

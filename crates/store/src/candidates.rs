@@ -23,7 +23,7 @@ const WRITTEN_BY: &str = "xmin::text";
 /// and fitted to, the points of its curves, and what was looked into besides. What every page of its study
 /// asks of it is worked out once.
 #[derive(Debug)]
-pub struct Candidate {
+pub struct StoredCandidate {
     row: model::Model,
     written_by: String,
     basis: OnceLock<Basis>,
@@ -31,7 +31,7 @@ pub struct Candidate {
     cautions: OnceLock<Vec<Caution>>,
 }
 
-impl Deref for Candidate {
+impl Deref for StoredCandidate {
     type Target = model::Model;
 
     fn deref(&self) -> &model::Model {
@@ -39,13 +39,13 @@ impl Deref for Candidate {
     }
 }
 
-impl From<model::Model> for Candidate {
+impl From<model::Model> for StoredCandidate {
     fn from(row: model::Model) -> Self {
         Self::read((row, String::new()))
     }
 }
 
-impl Candidate {
+impl StoredCandidate {
     fn read((row, written_by): (model::Model, String)) -> Self {
         Self { row, written_by, basis: OnceLock::new(), evaluation: OnceLock::new(), cautions: OnceLock::new() }
     }
@@ -92,12 +92,13 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn candidates(&self, study_id: i64, known: &[Arc<Candidate>]) -> Result<Vec<Arc<Candidate>>> {
+    pub async fn candidates(&self, study_id: i64, known: &[Arc<StoredCandidate>]) -> Result<Vec<Arc<StoredCandidate>>> {
         use model::Column as C;
         let listed = model::Entity::find().filter(C::StudyId.eq(study_id)).filter(C::Retired.eq(false));
         let present = listed.select_only().column(C::Id).expr_as(Expr::cust(WRITTEN_BY), "written_by");
         let present: Vec<(i64, String)> = present.order_by_asc(C::Id).into_tuple().all(&self.db).await?;
-        let known: HashMap<i64, &Arc<Candidate>> = known.iter().map(|candidate| (candidate.id, candidate)).collect();
+        let known: HashMap<i64, &Arc<StoredCandidate>> =
+            known.iter().map(|candidate| (candidate.id, candidate)).collect();
         let unchanged = |(id, written_by): &(i64, String)| known.get(id).filter(|k| k.written_by == *written_by);
         let missing: Vec<i64> =
             present.iter().filter(|there| unchanged(there).is_none()).map(|there| there.0).collect();
@@ -107,7 +108,7 @@ impl Store {
         };
         let candidate = |there: (i64, String)| match unchanged(&there) {
             Some(candidate) => Some(Arc::clone(candidate)),
-            None => rows.remove(&there.0).map(|row| Arc::new(Candidate::read((row, there.1)))),
+            None => rows.remove(&there.0).map(|row| Arc::new(StoredCandidate::read((row, there.1)))),
         };
         Ok(present.into_iter().filter_map(candidate).collect())
     }

@@ -4,7 +4,7 @@ use sea_orm::sqlx;
 use sea_orm::{DbErr, RuntimeErr};
 use thiserror::Error;
 
-use crate::ledger::Line;
+use crate::ledger::LedgerLine;
 use crate::pools::answered_lately;
 
 /// Why something could not be stored or found.
@@ -40,7 +40,7 @@ pub enum StoreError {
     Refused(String),
     /// Somebody changed the same in the meantime: by these entries, newest first.
     #[error("The study was changed while this page was open, in the place that you changed. Nothing was overwritten.")]
-    Overtaken(Vec<Line>),
+    Overtaken(Vec<LedgerLine>),
     /// It was stopped on request; nothing of it is left.
     #[error("Cancelled; nothing was saved.")]
     Stopped,

@@ -13,7 +13,7 @@ use crate::{Result, Store};
 
 /// A candidate that is to be fitted.
 #[derive(Debug, Clone)]
-pub struct Fit<'a> {
+pub struct NewFit<'a> {
     /// Its name in the study; where another candidate has that, a number is put after it.
     pub name: &'a str,
     /// How it is made.
@@ -30,7 +30,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Refused`](crate::StoreError::Refused) if the workspace has too much waiting.
-    pub async fn queue_fit(&self, study: &study::Model, fit: &Fit<'_>, instead_of: Option<i64>) -> Result<i64> {
+    pub async fn queue_fit(&self, study: &study::Model, fit: &NewFit<'_>, instead_of: Option<i64>) -> Result<i64> {
         let transaction = self.writing().await?;
         if let Some(other) = instead_of {
             let retired = model::ActiveModel { id: Set(other), retired: Set(true), ..Default::default() };
@@ -45,7 +45,7 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::queue_fit`].
-    pub async fn set_found(&self, id: i64, ended: Ended, study: &study::Model, fit: &Fit<'_>) -> Result<()> {
+    pub async fn set_found(&self, id: i64, ended: Ended, study: &study::Model, fit: &NewFit<'_>) -> Result<()> {
         let transaction = self.writing().await?;
         let found = search::ActiveModel {
             id: Set(id),
@@ -59,7 +59,7 @@ impl Store {
     }
 }
 
-async fn queued(db: &impl ConnectionTrait, study: &study::Model, fit: &Fit<'_>) -> Result<i64> {
+async fn queued(db: &impl ConnectionTrait, study: &study::Model, fit: &NewFit<'_>) -> Result<i64> {
     let on_list = model::Entity::find()
         .select_only()
         .column(model::Column::Name)

@@ -8,7 +8,7 @@ use sha2::{Digest, Sha256};
 const SHOWN: usize = 8;
 
 /// A key that was just made.
-pub(crate) struct Made {
+pub(crate) struct NewKeySecret {
     /// In the clear.
     pub key: String,
     /// What is kept of it.
@@ -18,10 +18,10 @@ pub(crate) struct Made {
 }
 
 /// Makes a key whose first letters say what it is for.
-pub(crate) fn make(prefix: &str) -> Made {
+pub(crate) fn make(prefix: &str) -> NewKeySecret {
     let bytes: [u8; 24] = rand::rng().random();
     let key = format!("{prefix}_{}", hex(&bytes));
-    Made { sha256: digest(&key), begins: key.chars().take(SHOWN).collect(), key }
+    NewKeySecret { sha256: digest(&key), begins: key.chars().take(SHOWN).collect(), key }
 }
 
 /// What is kept of a key.

@@ -29,7 +29,7 @@ const MOST_REMARKS: u64 = 50;
 
 /// An entry without the choices around it.
 #[derive(Debug, Clone, PartialEq, Eq, FromQueryResult)]
-pub struct Line {
+pub struct LedgerLine {
     /// Key.
     pub id: i64,
     /// Who; none if the program did it.
@@ -48,7 +48,7 @@ pub struct Line {
     pub created_at: DateTime<Utc>,
 }
 
-impl Line {
+impl LedgerLine {
     /// Whether it is a choice that still stands, and takes back no other.
     pub fn can_be_taken_back(&self) -> bool {
         self.is_choice && self.taken_back_at.is_none() && self.takes_back.is_none()
@@ -74,7 +74,7 @@ pub struct Remark {
 
 /// What of a ledger is asked for.
 #[derive(Debug, Clone, Default)]
-pub struct Asked<'a> {
+pub struct LedgerFilter<'a> {
     /// Words that an entry, or a remark on it, holds; empty for all.
     pub words: &'a str,
     /// By whom, if only theirs.
@@ -83,7 +83,7 @@ pub struct Asked<'a> {
 
 /// What is remarked on an entry.
 #[derive(Debug, Clone, Copy)]
-pub struct Said<'a> {
+pub struct LedgerRemark<'a> {
     /// Who says it.
     pub account_id: i64,
     /// What; may be empty if there is a file.
@@ -108,7 +108,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn ledger(&self, study_id: i64) -> Result<Vec<Line>> {
+    pub async fn ledger(&self, study_id: i64) -> Result<Vec<LedgerLine>> {
         Ok(lines(study_id).into_model().all(&self.db).await?)
     }
 
@@ -120,9 +120,9 @@ impl Store {
     pub async fn ledger_page(
         &self,
         study_id: i64,
-        asked: &Asked<'_>,
+        asked: &LedgerFilter<'_>,
         (page, entries): (u64, u64),
-    ) -> Result<(Vec<Line>, u64)> {
+    ) -> Result<(Vec<LedgerLine>, u64)> {
         let mut wanted = Condition::all();
         for word in asked.words.split_whitespace().take(MOST_WORDS) {
             let like = format!("%{}%", word.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"));
@@ -146,7 +146,7 @@ impl Store {
         if let Some(account) = asked.account {
             wanted = wanted.add(ledger_entry::Column::AccountId.eq(account));
         }
-        let pages = lines(study_id).filter(wanted).into_model::<Line>().paginate(&self.db, entries);
+        let pages = lines(study_id).filter(wanted).into_model::<LedgerLine>().paginate(&self.db, entries);
         let all = pages.num_items().await?;
         let last = all.div_ceil(entries).saturating_sub(1);
         Ok((pages.fetch_page(page.min(last)).await?, all))
@@ -183,9 +183,13 @@ impl Store {
     }
 
     /// The latest choices of a study, newest first, and the state before them.
-    pub(crate) async fn latest_choices(&self, study: &study::Model, most: u64) -> Result<(Vec<Line>, StudyState)> {
+    pub(crate) async fn latest_choices(
+        &self,
+        study: &study::Model,
+        most: u64,
+    ) -> Result<(Vec<LedgerLine>, StudyState)> {
         let choices = lines(study.id).filter(ledger_entry::Column::After.is_not_null()).limit(most);
-        let found: Vec<Line> = choices.into_model().all(&self.db).await?;
+        let found: Vec<LedgerLine> = choices.into_model().all(&self.db).await?;
         let Some(oldest) = found.last() else { return Ok((found, study.choices()?)) };
         let before = self.ledger_entry(study.id, oldest.id).await?.around()?.map(|(before, _)| before);
         let before = before.ok_or_else(|| StoreError::Damaged("an entry without choices".into()))?;
@@ -210,7 +214,7 @@ impl Store {
             return refused("This entry is a result, not a choice; it cannot be undone.".into());
         };
         history::without(&study.choices()?, &before, &after).or_else(|parts| {
-            let parts: Vec<String> = parts.iter().map(history::Part::words).collect();
+            let parts: Vec<String> = parts.iter().map(history::ChoicePart::words).collect();
             refused(format!("Later choices changed {} again. Undo those first.", listed(&parts)))
         })
     }
@@ -251,7 +255,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Refused`] if very much was remarked on it before.
-    pub async fn remark(&self, entry: i64, said: &Said<'_>) -> Result<()> {
+    pub async fn remark(&self, entry: i64, said: &LedgerRemark<'_>) -> Result<()> {
         let before = ledger_remark::Entity::find().filter(ledger_remark::Column::EntryId.eq(entry));
         if before.count(&self.db).await? >= MOST_REMARKS {
             return Err(StoreError::Refused(format!(

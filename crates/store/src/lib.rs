@@ -4,28 +4,29 @@
 //! COPY and sealed in one transaction. Everything else is entities.
 
 pub mod accounts;
-pub mod away;
+pub mod api_keys;
+pub mod archive;
 pub mod backup;
 pub mod campaigns;
 pub mod candidates;
 pub mod dictionary;
 pub mod do_not_contact;
+pub mod driver_analysis;
 mod entity;
 pub mod erasure;
 mod error;
-pub mod findings;
 pub mod fits;
+pub mod holdout_predictions;
 pub mod jobs;
-pub mod judgements;
 mod keys;
 pub mod leases;
 pub mod ledger;
 pub mod lists;
 mod locks;
 pub mod models;
+pub mod monitoring;
 pub mod people;
 mod pools;
-pub mod programs;
 pub mod queries;
 pub mod records;
 pub mod releases;
@@ -37,9 +38,8 @@ pub mod shares;
 mod sign_in;
 pub mod sources;
 pub mod studies;
-pub mod turns;
 pub mod uploads;
-pub mod watched;
+pub mod waiting_turns;
 
 pub use entity::{
     account, campaign, finding, invitation, job, ledger_entry, list, model, program_key, record_table, release,

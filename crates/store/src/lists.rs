@@ -1,6 +1,6 @@
 //! Lists of customers to be scored.
 
-use pronoia_core::score::{Answers, Extras, MatchReport};
+use pronoia_core::score::{ColumnAnswers, Extras, MatchReport};
 use pronoia_core::study::ChosenPolicy;
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
@@ -18,7 +18,7 @@ impl Store {
         study_id: i64,
         table_id: i64,
         chosen: &ChosenPolicy,
-        (report, answers): (&MatchReport, &Answers),
+        (report, answers): (&MatchReport, &ColumnAnswers),
     ) -> Result<i64> {
         let row = list::ActiveModel {
             study_id: Set(study_id),
@@ -103,7 +103,7 @@ impl list::Model {
     ///
     /// # Errors
     /// [`StoreError::Damaged`].
-    pub fn said(&self) -> Result<Answers> {
+    pub fn said(&self) -> Result<ColumnAnswers> {
         Ok(serde_json::from_value(self.answers.clone())?)
     }
 

@@ -5,21 +5,21 @@ use std::collections::HashMap;
 use pronoia_core::cautions::Caution;
 use pronoia_core::decide::Ranking;
 use pronoia_core::evaluate::Evaluation;
-use pronoia_core::judged::{Closer, Understanding, Without};
 use pronoia_core::model::Recipe;
 use pronoia_core::study::Basis;
-use pronoia_core::{Judged, Model};
+use pronoia_core::validation::{Diagnostics, ModelImportance, Without};
+use pronoia_core::{EvaluatedModel, Model};
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QuerySelect};
 use serde::{Deserialize, Serialize};
 
 use crate::entity::{judgement, model};
-use crate::{Result, Store, StoreError, judgements};
+use crate::{Result, Store, StoreError, holdout_predictions};
 
 /// What a fit has brought.
 #[derive(Debug, Clone)]
-pub struct Brought {
+pub struct FittedCandidate {
     /// The model, and what it said of the rows that it is judged on.
-    pub judged: Judged,
+    pub judged: EvaluatedModel,
     /// How it did on them.
     pub evaluation: Evaluation,
     /// The rows in order of probability.
@@ -105,11 +105,13 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Damaged`] if the model cannot be written down.
-    pub async fn set_fitted(&self, id: i64, brought: &Brought) -> Result<()> {
+    pub async fn set_fitted(&self, id: i64, brought: &FittedCandidate) -> Result<()> {
         let artefact = brought.judged.model.to_bytes().map_err(|e| StoreError::Damaged(e.to_string()))?;
         let transaction = self.writing().await?;
         judgement::Entity::delete_by_id(id).exec(&transaction).await?;
-        judgement::Entity::insert(judgements::stored(id, &brought.judged)).exec_without_returning(&transaction).await?;
+        judgement::Entity::insert(holdout_predictions::stored(id, &brought.judged))
+            .exec_without_returning(&transaction)
+            .await?;
         model::ActiveModel {
             id: Set(id),
             state: Set("fitted".into()),
@@ -133,7 +135,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_closer(&self, id: i64, closer: &Closer) -> Result<()> {
+    pub async fn set_closer(&self, id: i64, closer: &Diagnostics) -> Result<()> {
         let transaction = self.writing().await?;
         let closer = Set(Some(serde_json::to_value(closer)?));
         model::ActiveModel { id: Set(id), closer, ..Default::default() }.update(&transaction).await?;
@@ -144,7 +146,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_understanding(&self, id: i64, found: &Understanding) -> Result<()> {
+    pub async fn set_understanding(&self, id: i64, found: &ModelImportance) -> Result<()> {
         let transaction = self.writing().await?;
         let understanding = Set(Some(serde_json::to_value(found)?));
         model::ActiveModel { id: Set(id), understanding, ..Default::default() }.update(&transaction).await?;
@@ -266,7 +268,7 @@ impl model::Model {
     ///
     /// # Errors
     /// [`StoreError::Damaged`].
-    pub fn looked_at(&self) -> Result<Option<Closer>> {
+    pub fn looked_at(&self) -> Result<Option<Diagnostics>> {
         Ok(self.closer.clone().map(serde_json::from_value).transpose()?)
     }
 
@@ -274,7 +276,7 @@ impl model::Model {
     ///
     /// # Errors
     /// [`StoreError::Damaged`].
-    pub fn understood(&self) -> Result<Option<Understanding>> {
+    pub fn understood(&self) -> Result<Option<ModelImportance>> {
         Ok(self.understanding.clone().map(serde_json::from_value).transpose()?)
     }
 

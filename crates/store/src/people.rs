@@ -11,14 +11,14 @@ use sea_orm::{
 
 use crate::accounts::{insert_account, new_account};
 use crate::entity::{account, invitation, membership, session, workspace};
-use crate::{Result, Store, StoreError, keys, programs, releases};
+use crate::{Result, Store, StoreError, api_keys, keys, releases};
 
 /// Days that a link to join is good for.
 const DAYS: i64 = 7;
 
 /// What a member may do; each may do what the one before may.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Role {
+pub enum MemberRole {
     /// Look at everything.
     Reader,
     /// Do the work.
@@ -27,7 +27,7 @@ pub enum Role {
     Owner,
 }
 
-impl Role {
+impl MemberRole {
     /// All of them, from the one who may do least.
     pub const ALL: [Self; 3] = [Self::Reader, Self::Analyst, Self::Owner];
 
@@ -52,17 +52,17 @@ impl Role {
 
 /// A member of a workspace.
 #[derive(Debug, Clone)]
-pub struct Member {
+pub struct WorkspaceMember {
     /// Who.
     pub account: account::Model,
     /// What they may do.
-    pub role: Role,
+    pub role: MemberRole,
     /// Since when they have been there.
     pub joined_at: chrono::DateTime<Utc>,
 }
 
 /// Makes an account a member.
-pub(crate) async fn join(on: &impl ConnectionTrait, (workspace, account): (i64, i64), role: Role) -> Result<()> {
+pub(crate) async fn join(on: &impl ConnectionTrait, (workspace, account): (i64, i64), role: MemberRole) -> Result<()> {
     let member = membership::ActiveModel {
         account_id: Set(account),
         workspace_id: Set(workspace),
@@ -78,7 +78,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn members(&self, workspace_id: i64) -> Result<Vec<Member>> {
+    pub async fn members(&self, workspace_id: i64) -> Result<Vec<WorkspaceMember>> {
         let of_workspace = membership::Entity::find().filter(membership::Column::WorkspaceId.eq(workspace_id));
         let rows = of_workspace.order_by_asc(membership::Column::AccountId).all(&self.db).await?;
         let accounts = account::Entity::find().filter(account::Column::Id.is_in(rows.iter().map(|row| row.account_id)));
@@ -86,7 +86,7 @@ impl Store {
             accounts.all(&self.db).await?.into_iter().map(|account| (account.id, account)).collect();
         let member = |row: membership::Model| {
             let account = accounts.remove(&row.account_id)?;
-            Some(Role::of(&row.role).map(|role| Member { account, role, joined_at: row.joined_at }))
+            Some(MemberRole::of(&row.role).map(|role| WorkspaceMember { account, role, joined_at: row.joined_at }))
         };
         rows.into_iter().filter_map(member).collect()
     }
@@ -101,18 +101,18 @@ impl Store {
     pub async fn set_role(
         &self,
         (workspace_id, account_id): (i64, i64),
-        role: Option<Role>,
+        role: Option<MemberRole>,
         keys_taken_over_by: Option<i64>,
     ) -> Result<()> {
         let transaction = self.db.begin().await?;
         // Two owners who take each other's role away at once wait for each other.
         let of_workspace = membership::Entity::find().filter(membership::Column::WorkspaceId.eq(workspace_id));
         let members = of_workspace.lock(LockType::Update).all(&transaction).await?;
-        let is_owner = |member: &&membership::Model| member.role == Role::Owner.word();
+        let is_owner = |member: &&membership::Model| member.role == MemberRole::Owner.word();
         let stays = members.iter().filter(is_owner).any(|member| member.account_id != account_id);
         let member = members.into_iter().find(|member| member.account_id == account_id);
         let member = member.ok_or(StoreError::NotFound("This member"))?;
-        if role != Some(Role::Owner) && !stays {
+        if role != Some(MemberRole::Owner) && !stays {
             return Err(StoreError::Refused(
                 "The workspace would have no owner. Make somebody else an owner first.".into(),
             ));
@@ -128,15 +128,15 @@ impl Store {
                 of_account.exec(&transaction).await?;
             }
         }
-        if role != Some(Role::Owner) {
+        if role != Some(MemberRole::Owner) {
             let of_account = invitation::Entity::update_many()
                 .col_expr(invitation::Column::WithdrawnAt, Expr::value(Utc::now()))
                 .filter(invitation::Column::WorkspaceId.eq(workspace_id))
                 .filter(invitation::Column::InvitedBy.eq(account_id));
             of_account.filter(good()).exec(&transaction).await?;
         }
-        if role < Some(Role::Analyst) {
-            programs::end_keys(&transaction, (workspace_id, account_id), keys_taken_over_by).await?;
+        if role < Some(MemberRole::Analyst) {
+            api_keys::end_keys(&transaction, (workspace_id, account_id), keys_taken_over_by).await?;
         }
         transaction.commit().await?;
         Ok(())
@@ -161,7 +161,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn invite(&self, (workspace, owner): (i64, i64), name: &str, role: Role) -> Result<String> {
+    pub async fn invite(&self, (workspace, owner): (i64, i64), name: &str, role: MemberRole) -> Result<String> {
         let made = keys::make("join");
         let row = invitation::ActiveModel {
             workspace_id: Set(workspace),
@@ -227,7 +227,7 @@ impl Store {
             return Err(StoreError::NotFound("This invitation"));
         }
         let account = insert_account(&transaction, account).await?;
-        join(&transaction, (found.workspace_id, account), Role::of(&found.role)?).await?;
+        join(&transaction, (found.workspace_id, account), MemberRole::of(&found.role)?).await?;
         let used = invitation::ActiveModel { account_id: Set(Some(account)), ..found.into() };
         used.update(&transaction).await?;
         transaction.commit().await?;
@@ -241,7 +241,7 @@ async fn is_owner(db: &impl ConnectionTrait, invitation: &invitation::Model) -> 
         .filter(membership::Column::WorkspaceId.eq(invitation.workspace_id))
         .filter(membership::Column::AccountId.eq(invitation.invited_by));
     let inviter = inviter.lock(LockType::Share).one(db).await?;
-    Ok(inviter.is_some_and(|member| member.role == Role::Owner.word()))
+    Ok(inviter.is_some_and(|member| member.role == MemberRole::Owner.word()))
 }
 
 /// Whether a link can still be followed.

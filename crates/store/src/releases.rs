@@ -13,7 +13,7 @@ use crate::{Result, Store, StoreError, keys};
 
 /// What a key opens.
 #[derive(Debug, Clone)]
-pub struct Opened {
+pub struct OpenedRelease {
     /// The key.
     pub key: release_key::Model,
     /// The release.
@@ -231,12 +231,12 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn opened_by(&self, key: &str) -> Result<Option<Opened>> {
+    pub async fn opened_by(&self, key: &str) -> Result<Option<OpenedRelease>> {
         let found =
             release_key::Entity::find().filter(release_key::Column::Sha256.eq(keys::digest(key))).one(&self.db).await?;
         let Some(key) = found.filter(|key| key.revoked_at.is_none()) else { return Ok(None) };
         let release = release::Entity::find_by_id(key.release_id).one(&self.db).await?;
-        Ok(release.map(|release| Opened { key, release }))
+        Ok(release.map(|release| OpenedRelease { key, release }))
     }
 
     /// Adds to how often a version was called within the present hour.

@@ -8,43 +8,43 @@ pub(crate) struct Migrator;
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
         vec![
-            Box::new(Step::FOUNDATION),
-            Box::new(Step::FINDING),
-            Box::new(Step::SURVEY),
-            Box::new(Step::DICTIONARY),
-            Box::new(Step::SOURCE),
-            Box::new(Step::JUDGEMENT),
-            Box::new(Step::SEARCH),
-            Box::new(Step::CLOSER),
-            Box::new(Step::POLICY),
-            Box::new(Step::UNDERSTANDING),
-            Box::new(Step::MATCHING),
-            Box::new(Step::CAMPAIGN),
-            Box::new(Step::RELEASE),
-            Box::new(Step::WATCH),
-            Box::new(Step::CHALLENGER),
-            Box::new(Step::PUBLISHED),
-            Box::new(Step::PROGRAM),
-            Box::new(Step::PEOPLE),
-            Box::new(Step::SESSION),
-            Box::new(Step::LEDGER),
-            Box::new(Step::AWAY),
-            Box::new(Step::SHARE),
-            Box::new(Step::DO_NOT_CONTACT),
-            Box::new(Step::QUESTION),
-            Box::new(Step::LEASE),
-            Box::new(Step::DOOR),
+            Box::new(SchemaStep::FOUNDATION),
+            Box::new(SchemaStep::FINDING),
+            Box::new(SchemaStep::SURVEY),
+            Box::new(SchemaStep::DICTIONARY),
+            Box::new(SchemaStep::SOURCE),
+            Box::new(SchemaStep::JUDGEMENT),
+            Box::new(SchemaStep::SEARCH),
+            Box::new(SchemaStep::CLOSER),
+            Box::new(SchemaStep::POLICY),
+            Box::new(SchemaStep::UNDERSTANDING),
+            Box::new(SchemaStep::MATCHING),
+            Box::new(SchemaStep::CAMPAIGN),
+            Box::new(SchemaStep::RELEASE),
+            Box::new(SchemaStep::WATCH),
+            Box::new(SchemaStep::CHALLENGER),
+            Box::new(SchemaStep::PUBLISHED),
+            Box::new(SchemaStep::PROGRAM),
+            Box::new(SchemaStep::PEOPLE),
+            Box::new(SchemaStep::SESSION),
+            Box::new(SchemaStep::LEDGER),
+            Box::new(SchemaStep::AWAY),
+            Box::new(SchemaStep::SHARE),
+            Box::new(SchemaStep::DO_NOT_CONTACT),
+            Box::new(SchemaStep::QUESTION),
+            Box::new(SchemaStep::LEASE),
+            Box::new(SchemaStep::DOOR),
         ]
     }
 }
 
 /// A step: statements that are applied once.
-struct Step {
+struct SchemaStep {
     name: &'static str,
     sql: &'static str,
 }
 
-impl Step {
+impl SchemaStep {
     /// Accounts, workspaces, records, studies, models, lists, ledger, jobs.
     const FOUNDATION: Self = Self { name: "m0001_foundation", sql: include_str!("schema/0001_foundation.sql") };
     /// What goes with a study's outcome.
@@ -101,14 +101,14 @@ impl Step {
     const DOOR: Self = Self { name: "m0026_door", sql: include_str!("schema/0026_door.sql") };
 }
 
-impl MigrationName for Step {
+impl MigrationName for SchemaStep {
     fn name(&self) -> &str {
         self.name
     }
 }
 
 #[async_trait::async_trait]
-impl MigrationTrait for Step {
+impl MigrationTrait for SchemaStep {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
         manager.get_connection().execute_unprepared(self.sql).await?;
         Ok(())

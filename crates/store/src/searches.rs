@@ -1,7 +1,7 @@
 //! Searches over families and settings.
 
 use pronoia_core::study::Basis;
-use pronoia_core::tune::{Ended, Search};
+use pronoia_core::tune::{Ended, TuningRun};
 use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 
 use crate::entity::{search, study};
@@ -13,7 +13,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Refused`] if the workspace has too much waiting.
-    pub async fn queue_search(&self, study: &study::Model, search: &Search, basis: &Basis) -> Result<i64> {
+    pub async fn queue_search(&self, study: &study::Model, search: &TuningRun, basis: &Basis) -> Result<i64> {
         let transaction = self.writing().await?;
         let row = search::ActiveModel {
             study_id: Set(study.id),
@@ -50,7 +50,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn set_tried(&self, id: i64, search: &Search) -> Result<()> {
+    pub async fn set_tried(&self, id: i64, search: &TuningRun) -> Result<()> {
         let transaction = self.writing().await?;
         let row = search::ActiveModel { id: Set(id), search: Set(serde_json::to_value(search)?), ..Default::default() };
         row.update(&transaction).await?;
@@ -79,7 +79,7 @@ impl search::Model {
     ///
     /// # Errors
     /// [`StoreError::Damaged`].
-    pub fn so_far(&self) -> Result<Search> {
+    pub fn so_far(&self) -> Result<TuningRun> {
         Ok(serde_json::from_value(self.search.clone())?)
     }
 

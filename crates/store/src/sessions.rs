@@ -8,7 +8,7 @@ use sha2::{Digest, Sha256};
 
 use crate::accounts::{Origin, SignedIn};
 use crate::entity::{account, membership, session, workspace};
-use crate::people::Role;
+use crate::people::MemberRole;
 use crate::{Result, Store, StoreError};
 
 /// Hours that a session lasts.
@@ -58,7 +58,7 @@ impl Store {
             .await?;
         let Some(member) = member else { return Ok(None) };
         let workspace = workspace::Entity::find_by_id(member.workspace_id).one(&self.db).await?;
-        let role = Role::of(&member.role)?;
+        let role = MemberRole::of(&member.role)?;
         Ok(workspace.map(|workspace| SignedIn { account, workspace, role, csrf: session.csrf, session: session.id }))
     }
 

@@ -16,7 +16,7 @@ use sea_orm::sqlx;
 
 use crate::accounts::{Denied, Origin};
 use crate::entity::account;
-use crate::turns::Turns;
+use crate::waiting_turns::Turns;
 use crate::{Result, Store, StoreError};
 
 /// Passwords that are looked at at the same time, each of which takes some 20 MB and all of a processor, and those

@@ -4,23 +4,23 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
-use pronoia_core::decide::Weighing;
+use pronoia_core::decide::PolicyEvaluation;
 use pronoia_store::Store;
-use pronoia_store::candidates::Candidate;
+use pronoia_store::candidates::StoredCandidate;
 use pronoia_store::leases::Lease;
 use pronoia_store::records::{ActedGroup, Hands, Mover};
 use pronoia_store::sources::Connector;
-use pronoia_store::turns::Turns;
+use pronoia_store::waiting_turns::Turns;
 
 use crate::Budget;
-use crate::api::served::Served;
-use crate::books::Books;
+use crate::api::call_counts::Served;
+use crate::cache::PolicyCache;
 use crate::clients::TrustedProxies;
-use crate::judged::Judged;
-use crate::kept::Kept;
-use crate::pages::compare::Worth;
-use crate::pages::decide::Parts;
-use crate::pages::forms::Carried;
+use crate::evaluation_cache::EvaluationCache;
+use crate::pages::compare::CandidateProfit;
+use crate::pages::decide::DecideParts;
+use crate::pages::live::exports::ExportOutcome;
+use crate::prediction_cache::PredictionCache;
 
 /// Customers weighed by amounts, and what else takes much room, that is kept.
 const WEIGHED: usize = 12;
@@ -72,27 +72,27 @@ pub struct App {
     /// The memory that fits share.
     pub memory: Budget,
     /// What models said of customers that somebody decides about.
-    pub(crate) books: Books,
+    pub(crate) books: PredictionCache,
     /// Candidates of studies that were looked at.
-    pub(crate) candidates: Kept<i64, Vec<Arc<Candidate>>>,
+    pub(crate) candidates: PolicyCache<i64, Vec<Arc<StoredCandidate>>>,
     /// What candidates came to.
-    pub(crate) judged: Judged,
+    pub(crate) judged: EvaluationCache,
     /// What candidates are worth by the amounts of policies.
-    pub(crate) worth: Kept<(i64, String), Worth>,
+    pub(crate) worth: PolicyCache<(i64, String), CandidateProfit>,
     /// Customers of candidates, weighed by amounts.
-    pub(crate) weighed: Kept<String, Weighing>,
+    pub(crate) weighed: PolicyCache<String, PolicyEvaluation>,
     /// What stands below their curves.
-    pub(crate) below: Kept<String, Parts>,
+    pub(crate) below: PolicyCache<String, DecideParts>,
     /// Who is acted on in scored lists, by the groups of a column.
-    pub(crate) acted_by_group: Kept<(i64, String), Vec<ActedGroup>>,
+    pub(crate) acted_by_group: PolicyCache<(i64, String), Vec<ActedGroup>>,
     /// Who changes hands between two scorings of the same customers.
-    pub(crate) beside: Kept<(i64, i64), (Vec<Hands>, Vec<Mover>)>,
+    pub(crate) beside: PolicyCache<(i64, i64), (Vec<Hands>, Vec<Mover>)>,
     /// For how many rows of scored lists conditions hold.
-    pub(crate) counted: Kept<(i64, String), u64>,
+    pub(crate) counted: PolicyCache<(i64, String), u64>,
     /// The mean probability of those acted on in scored lists.
-    pub(crate) mean_of_acted: Kept<i64, Option<f64>>,
+    pub(crate) mean_of_acted: PolicyCache<i64, Option<f64>>,
     /// What came of writing models in the forms that other programs compute with.
-    pub(crate) carried: Kept<i64, Carried>,
+    pub(crate) carried: PolicyCache<i64, ExportOutcome>,
     /// What answers calls of other programs.
     pub(crate) served: Served,
     /// Files that are written for somebody to take away.
@@ -109,17 +109,17 @@ impl App {
             store,
             connector,
             memory,
-            books: Books::default(),
-            candidates: Kept::within(CANDIDATES, |candidates| candidates.len() + 1),
-            judged: Judged::default(),
-            worth: Kept::most(WORTHS),
-            weighed: Kept::most(WEIGHED),
-            below: Kept::most(WEIGHED),
-            acted_by_group: Kept::most(GROUPED),
-            beside: Kept::most(WEIGHED),
-            counted: Kept::most(GROUPED),
-            mean_of_acted: Kept::most(GROUPED),
-            carried: Kept::most(WEIGHED),
+            books: PredictionCache::default(),
+            candidates: PolicyCache::within(CANDIDATES, |candidates| candidates.len() + 1),
+            judged: EvaluationCache::default(),
+            worth: PolicyCache::most(WORTHS),
+            weighed: PolicyCache::most(WEIGHED),
+            below: PolicyCache::most(WEIGHED),
+            acted_by_group: PolicyCache::most(GROUPED),
+            beside: PolicyCache::most(WEIGHED),
+            counted: PolicyCache::most(GROUPED),
+            mean_of_acted: PolicyCache::most(GROUPED),
+            carried: PolicyCache::most(WEIGHED),
             served: Served::default(),
             exports: Turns::new(2, 8, LONGEST_WAIT, "Other files are being written."),
             previews: Turns::new(2, 8, LONGEST_WAIT, "Other previews are being computed."),

@@ -108,14 +108,14 @@ fn of_machine() -> Option<u64> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::work::Watch;
+    use crate::jobs::Watch;
 
     #[tokio::test]
     async fn fits_wait_for_each_other_and_stop_waiting_when_cancelled() {
         let budget = Budget::of(Some(100 * MEGABYTE));
         assert!(budget.check(100 * MEGABYTE).is_ok());
         let refused = budget.check(200 << 30).expect_err("too much");
-        assert!(refused.contains("200.0 GB") && refused.contains("Draw a sample"), "{refused}");
+        assert!(refused.contains("200.0 GB") && refused.contains("Sample the rows"), "{refused}");
         let watch = Watch::default();
         let first = budget.take(70 * MEGABYTE, &watch).await.expect("free");
         let other = Watch::default();

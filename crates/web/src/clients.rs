@@ -95,7 +95,7 @@ struct Open {
 
 /// A connection, for as long as it is open.
 #[derive(Debug)]
-pub struct Held {
+pub struct CountedConnection {
     stream: Arc<TcpStream>,
     number: u64,
     address: IpAddr,
@@ -117,7 +117,7 @@ impl Connections {
 
     /// Counts a connection. Where an address has too many, or all together, those that are open for longest are closed
     /// for it: of whom there are most.
-    pub fn admit(&self, stream: &impl AsFd, peer: SocketAddr) -> Option<Held> {
+    pub fn admit(&self, stream: &impl AsFd, peer: SocketAddr) -> Option<CountedConnection> {
         let address = peer.ip().to_canonical();
         let own = stream.as_fd().try_clone_to_owned().map(|own| Arc::new(TcpStream::from(own)));
         let own = own.inspect_err(|e| tracing::warn!("a connection could not be counted: {e}")).ok()?;
@@ -133,7 +133,7 @@ impl Connections {
             let most = open.by_address.iter().max_by_key(|(_, of)| of.len()).map(|(address, _)| *address);
             open.close_oldest(most.unwrap_or(address));
         }
-        Some(Held { stream: own, number, address, connections: self.clone() })
+        Some(CountedConnection { stream: own, number, address, connections: self.clone() })
     }
 }
 
@@ -154,7 +154,7 @@ fn is_closed(stream: &TcpStream) -> bool {
     matches!(stream.peek(&mut [0]), Ok(0))
 }
 
-impl Drop for Held {
+impl Drop for CountedConnection {
     fn drop(&mut self) {
         let mut open = self.connections.open.lock().unwrap_or_else(PoisonError::into_inner);
         let Some(of_address) = open.by_address.get_mut(&self.address) else { return };
@@ -226,7 +226,7 @@ pub async fn while_asked(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    let stream = request.conn_data::<Held>().map(|held| Arc::clone(&held.stream));
+    let stream = request.conn_data::<CountedConnection>().map(|held| Arc::clone(&held.stream));
     let stream = stream.filter(|_| request.method() == Method::GET);
     let answering = next.call(request);
     tokio::pin!(answering);

@@ -3,12 +3,12 @@
 use pronoia_core::campaign::Arms;
 use pronoia_core::learn::Settings;
 use pronoia_core::model::Recipe;
-use pronoia_core::prepare::Action;
+use pronoia_core::prepare::StepAction;
 use pronoia_core::question::Question;
 use pronoia_core::score::Extras;
-use pronoia_core::study::{Outcome, Role};
+use pronoia_core::study::{ColumnRole, Outcome};
 use pronoia_demo as demo;
-use pronoia_store::fits::Fit;
+use pronoia_store::fits::NewFit;
 use pronoia_store::jobs::{ResultsFrom, Work};
 use pronoia_store::sources::{StandIn, StandInTable};
 use pronoia_store::studies::Choice;
@@ -16,10 +16,10 @@ use pronoia_store::uploads::Arrived;
 use pronoia_store::{Store, StoreError};
 
 use crate::frame::StudyView;
-use crate::pages::decide::typed::Typed;
-use crate::pages::uploads;
-use crate::work::campaign::{ARM, CONTROL};
-use crate::{App, pages, work};
+use crate::jobs::campaign::{ARM, CONTROL};
+use crate::pages::decide::policy_form::TypedFields;
+use crate::pages::records::uploads;
+use crate::{App, jobs, pages};
 
 /// Sign-in of the demonstration; its records are made up, so that it is no secret.
 const EMAIL: &str = "analyst@osiervale.example";
@@ -107,7 +107,7 @@ async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(
     let study = begin(app, workspace, account, (table, title, Question::Credit), ("outcome", "fell behind")).await?;
     pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
     fit(app, workspace, study, &["logistic", "boosted"]).await?;
-    let amounts = Typed::from([
+    let amounts = TypedFields::from([
         ("margin", "0.09 * amount_financed"),
         ("years", "months / 12.0"),
         ("exposure", "0.6 * amount_financed * (1 - deposit_share)"),
@@ -121,13 +121,13 @@ async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(
 }
 
 /// Keeps a policy, and finds out what its model goes by.
-async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: &Typed) -> Result<(), String> {
+async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: &TypedFields) -> Result<(), String> {
     let sentence = |e: crate::error::PageError| e.to_string();
     pages::decide::enter_policy(app, workspace, account.into(), study, amounts).await.map_err(sentence)?;
     let view = StudyView::load(app, workspace, study).await.map_err(sentence)?;
     let (_, model) = view.policy_model().ok_or("the policy was not kept")?;
-    pages::decide::why::enter_look(app, &view, model).await.map_err(sentence)?;
-    work::drain(app).await
+    pages::decide::importance::enter_look(app, &view, model).await.map_err(sentence)?;
+    jobs::drain(app).await
 }
 
 /// The dental offer: three candidates, a policy, and a campaign with what came of it.
@@ -137,7 +137,7 @@ async fn response(app: &App, workspace: i64, account: i64, table: i64) -> Result
     pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
     fit(app, workspace, study, &["logistic", "scorecard", "boosted"]).await?;
     let customers = demo::CUSTOMERS.to_string();
-    let amounts = Typed::from([
+    let amounts = TypedFields::from([
         ("margin", "28"),
         ("anyway", "20"),
         ("contact_cost", "1.1"),
@@ -156,10 +156,10 @@ async fn fit(app: &App, workspace: i64, study: i64, families: &[&str]) -> Result
     let basis = state.basis().ok_or("the outcome was not kept")?;
     for family in families {
         let recipe = Recipe::from(Settings::of_family(family).ok_or("no such family")?);
-        let fit = Fit { name: recipe.name(), recipe: &recipe, basis: &basis, seed: state.split.seed };
+        let fit = NewFit { name: recipe.name(), recipe: &recipe, basis: &basis, seed: state.split.seed };
         app.store.queue_fit(&study, &fit, None).await.map_err(sentence)?;
     }
-    work::drain(app).await
+    jobs::drain(app).await
 }
 
 /// Sends a file in and accepts it as it was understood; the table.
@@ -169,7 +169,7 @@ async fn table(app: &App, workspace: i64, name: &str, bytes: &[u8]) -> Result<i6
     let read = app.store.upload(workspace, upload).await.map_err(sentence)?;
     let scan = uploads::ready(&read).map_err(|e| e.to_string())?;
     uploads::bring_in(app, &read, &scan).await.map_err(sentence)?;
-    work::drain(app).await?;
+    jobs::drain(app).await?;
     app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or(format!("{name} was not imported"))
 }
 
@@ -185,7 +185,9 @@ async fn begin(
     let table = app.store.table(workspace, table).await.map_err(sentence)?;
     let study = pages::home::enter_study(app, account, &table, title, question).await.map_err(sentence)?;
     let outcome = Outcome::is(column, event);
-    pages::outcome::enter_outcome(app, workspace, account.into(), study, outcome).await.map_err(|e| e.to_string())?;
+    crate::pages::prepare::outcome::enter_outcome(app, workspace, account.into(), study, outcome)
+        .await
+        .map_err(|e| e.to_string())?;
     Ok(study)
 }
 
@@ -208,8 +210,8 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         return Err("nothing was proposed to be excluded".into());
     }
     for (name, role, figure) in [
-        ("days_since_last_login", Role::LeftOut, "counted to the day of the extract, not to the decision"),
-        ("sample_weight", Role::CaseWeight, "how many members each row of the extract stands for"),
+        ("days_since_last_login", ColumnRole::LeftOut, "counted to the day of the extract, not to the decision"),
+        ("sample_weight", ColumnRole::CaseWeight, "how many members each row of the extract stands for"),
     ] {
         let study = app.store.study(workspace, study).await.map_err(sentence)?;
         let mut state = study.choices().map_err(sentence)?;
@@ -219,13 +221,15 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
     }
     for (name, expression) in TOGETHER {
         let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
-        let action = Action::Derive { name: name.into(), expression: expression.into() };
+        let action = StepAction::Derive { name: name.into(), expression: expression.into() };
         let figure = "the interaction that Drivers found";
-        pages::steps::enter(app, account.into(), &view, action, figure).await.map_err(|e| e.to_string())?;
+        crate::pages::prepare::steps::enter(app, account.into(), &view, action, figure)
+            .await
+            .map_err(|e| e.to_string())?;
     }
     fit(app, workspace, study, &["logistic", "scorecard", "forest", "boosted", "network"]).await?;
     let population = demo::RENEWALS.to_string();
-    let amounts = Typed::from([
+    let amounts = TypedFields::from([
         ("value_kept", "146"),
         ("save_rate", "30"),
         ("offer_cost", "24"),
@@ -268,12 +272,12 @@ async fn scored(app: &App, workspace: i64, study: i64, (name, bytes): (&str, &[u
     let list = app.store.lists(study).await.map_err(sentence)?.into_iter().next().ok_or("the list was not matched")?;
     let extras = Extras { reasons: 3, ..Extras::usual() };
     pages::lists::list::enter_scoring(app, workspace, &list, &extras).await.map_err(sentence)?;
-    work::drain(app).await?;
+    jobs::drain(app).await?;
     Ok(list.id)
 }
 
 /// A campaign whose lots are drawn.
-struct Drawn {
+struct DemoCampaign {
     campaign: i64,
     /// The column that tells customers apart.
     key: &'static str,
@@ -287,12 +291,12 @@ async fn drawn(
     workspace: i64,
     (study, list): (i64, i64),
     (name, act, key): (&str, &str, &'static str),
-) -> Result<Drawn, String> {
+) -> Result<DemoCampaign, String> {
     let sentence = |e: StoreError| e.to_string();
     let arms = Arms { control: CONTROL_SHARE, acts: vec![act.into()], seed: demo::SEED };
     let study = app.store.study(workspace, study).await.map_err(sentence)?;
     let (campaign, _) = app.store.queue_campaign(&study, list, name, &arms).await.map_err(sentence)?;
-    work::drain(app).await?;
+    jobs::drain(app).await?;
     let assigned = app.store.campaign(campaign).await.map_err(sentence)?.assigned_id.ok_or("nobody was randomised")?;
     let assigned = app.store.table(workspace, assigned).await.map_err(sentence)?;
     let names = [key.to_owned(), ARM.to_owned()];
@@ -300,7 +304,7 @@ async fn drawn(
     let text = |name: &str, row: usize| rows.column(name).and_then(|column| column.text(row)).unwrap_or_default();
     let acted = (0..rows.rows()).filter(|&row| text(ARM, row) != CONTROL);
     let acted = acted.filter_map(|row| text(key, row).parse().ok()).collect();
-    Ok(Drawn { campaign, key, acted })
+    Ok(DemoCampaign { campaign, key, acted })
 }
 
 /// Brings in what came of a campaign.
@@ -308,7 +312,7 @@ async fn came_of(
     app: &App,
     workspace: i64,
     study: i64,
-    drawn: Drawn,
+    drawn: DemoCampaign,
     ((name, bytes), outcome): ((&str, &[u8]), &str),
 ) -> Result<(), String> {
     let from = ResultsFrom {
@@ -322,7 +326,7 @@ async fn came_of(
     let results = Work::Results { campaign: drawn.campaign, from };
     let job = app.store.enqueue_once(workspace, Some(study), "Comparing the groups", &results).await;
     job.map_err(|e| e.to_string())?;
-    work::drain(app).await
+    jobs::drain(app).await
 }
 
 /// Sends a file in and reads it.
@@ -332,6 +336,6 @@ async fn bring(app: &App, workspace: i64, study: Option<i64>, name: &str, bytes:
     std::fs::write(&path, bytes).map_err(|e| e.to_string())?;
     let arrived = Arrived { file_name: name, origin: None, path: &path, size: bytes.len() as u64 };
     let (upload, _) = app.store.take_in(workspace, study, &arrived).await.map_err(|e| e.to_string())?;
-    work::drain(app).await?;
+    jobs::drain(app).await?;
     Ok(upload)
 }

@@ -59,7 +59,7 @@ fn of_file(e: &std::io::Error) -> String {
 }
 
 #[derive(Template)]
-#[template(path = "error.html")]
+#[template(path = "frame/error.html")]
 struct ErrorPage<'a> {
     heading: &'a str,
     message: String,

@@ -5,11 +5,11 @@ use std::sync::Arc;
 use pronoia_core::cautions::{self, Caution};
 use pronoia_core::decide::Population;
 use pronoia_core::study::{Basis, ChosenPolicy, StudyState};
-use pronoia_store::candidates::Candidate;
-use pronoia_store::findings::FindingInShort;
+use pronoia_store::candidates::StoredCandidate;
+use pronoia_store::driver_analysis::FindingInShort;
 use pronoia_store::jobs::Work;
-use pronoia_store::ledger::Line;
-use pronoia_store::people::Role;
+use pronoia_store::ledger::LedgerLine;
+use pronoia_store::people::MemberRole;
 use pronoia_store::{job, list, record_table, study};
 
 use crate::error::PageError;
@@ -49,21 +49,21 @@ pub struct StudyFrame {
     /// The question.
     pub title: String,
     /// The stops of the route.
-    pub stops: Vec<Stop>,
+    pub stops: Vec<RouteStop>,
     /// What the study is worth today.
-    pub worth: Option<Worth>,
+    pub worth: Option<PolicyProfit>,
     /// What would make the answer wrong, and is neither mended nor kept.
     pub cautions: Vec<Caution>,
     /// A fitted model that is worse than chance, and why it is thought so.
     pub worse_than_chance: Option<String>,
     /// The newest entries of the ledger, newest first.
-    pub entries: Vec<Entry>,
+    pub entries: Vec<MarginEntry>,
     /// How many there are in all.
     pub entered: usize,
 }
 
 /// A stop of the route.
-pub struct Stop {
+pub struct RouteStop {
     /// Its place, and the key that leads there.
     pub number: u8,
     /// Its name.
@@ -80,7 +80,7 @@ pub struct Stop {
 
 /// What the policy brings.
 #[derive(Clone)]
-pub struct Worth {
+pub struct PolicyProfit {
     /// The amount.
     pub amount: String,
     /// For how many customers.
@@ -88,7 +88,7 @@ pub struct Worth {
 }
 
 /// A line of the ledger.
-pub struct Entry {
+pub struct MarginEntry {
     /// Key.
     pub id: i64,
     /// What was chosen.
@@ -112,9 +112,9 @@ pub struct StudyView {
     /// Its table.
     pub table: record_table::Model,
     /// Its candidates.
-    pub models: Vec<Arc<Candidate>>,
+    pub models: Vec<Arc<StoredCandidate>>,
     /// The policy's model where a newer fit has taken its place.
-    retired: Option<Candidate>,
+    retired: Option<StoredCandidate>,
     /// What models are fitted on by the present choices.
     basis: Option<Basis>,
     /// Its lists.
@@ -125,7 +125,7 @@ pub struct StudyView {
     pub finding: Option<FindingInShort>,
     /// What was found of candidates that stand for the present choices.
     of_candidates: Vec<Caution>,
-    ledger: Vec<Line>,
+    ledger: Vec<LedgerLine>,
     /// Whether its rows are being looked at, or will be.
     looking: bool,
     /// Jobs of its workspace that waited or ran before anything else was read.
@@ -146,7 +146,7 @@ impl Frame {
             role: Some(visitor.0.role.word()).filter(|_| !visitor.is_owner()),
             csrf: visitor.0.csrf.clone(),
             jobs,
-            only_looks: visitor.0.role == Role::Reader,
+            only_looks: visitor.0.role == MemberRole::Reader,
             walk: Walk::of(app, visitor).await?,
             study: None,
         })
@@ -162,7 +162,7 @@ impl Frame {
 }
 
 /// The candidates of a study; of those who were met before, only what was changed is read.
-async fn candidates(app: &App, study: i64) -> Result<Vec<Arc<Candidate>>, PageError> {
+async fn candidates(app: &App, study: i64) -> Result<Vec<Arc<StoredCandidate>>, PageError> {
     let known = app.candidates.get(&study);
     let present = app.store.candidates(study, known.as_deref().map_or(&[], Vec::as_slice)).await?;
     app.candidates.put(study, present.clone());
@@ -171,12 +171,12 @@ async fn candidates(app: &App, study: i64) -> Result<Vec<Arc<Candidate>>, PageEr
 
 impl StudyView {
     /// The newest entry of its ledger.
-    pub fn newest_entry(&self) -> Option<&Line> {
+    pub fn newest_entry(&self) -> Option<&LedgerLine> {
         self.ledger.first()
     }
 
     /// All entries of its ledger, newest first.
-    pub fn entries(&self) -> &[Line] {
+    pub fn entries(&self) -> &[LedgerLine] {
         &self.ledger
     }
 
@@ -223,17 +223,17 @@ impl StudyView {
 
     /// Whether a candidate was fitted on other choices than the present ones, or
     /// a newer fit has taken its place.
-    pub fn is_stale(&self, model: &Candidate) -> bool {
+    pub fn is_stale(&self, model: &StoredCandidate) -> bool {
         model.retired || model.fitted_on().ok() != self.basis.as_ref()
     }
 
     /// Candidates that are fitted.
-    pub fn fitted(&self) -> impl Iterator<Item = &Candidate> {
+    pub fn fitted(&self) -> impl Iterator<Item = &StoredCandidate> {
         self.models.iter().map(AsRef::as_ref).filter(|m| m.state == "fitted")
     }
 
     /// The policy's model, if it is there.
-    pub fn policy_model(&self) -> Option<(&ChosenPolicy, &Candidate)> {
+    pub fn policy_model(&self) -> Option<(&ChosenPolicy, &StoredCandidate)> {
         let policy = self.state.policy.as_ref()?;
         self.models
             .iter()
@@ -244,7 +244,7 @@ impl StudyView {
     }
 
     /// What the policy promised when it was chosen.
-    pub fn worth(&self) -> Option<Worth> {
+    pub fn worth(&self) -> Option<PolicyProfit> {
         self.policy_model().and_then(|(chosen, _)| worth_of(chosen))
     }
 
@@ -254,7 +254,7 @@ impl StudyView {
         let going_in = self.state.columns.iter().filter(|c| c.goes_in()).count();
         let policy = self.policy_model();
         let policy_stale = policy.is_some_and(|(_, m)| self.is_stale(m));
-        let stop = |number, name, page: &str, figure: String, stale| Stop {
+        let stop = |number, name, page: &str, figure: String, stale| RouteStop {
             number,
             name,
             href: self.href(page),
@@ -296,7 +296,7 @@ impl StudyView {
             .ledger
             .iter()
             .take(IN_MARGIN)
-            .map(|e| Entry {
+            .map(|e| MarginEntry {
                 id: e.id,
                 chosen: e.chosen.clone(),
                 figure: e.figure.clone(),
@@ -324,7 +324,7 @@ impl StudyView {
 
     /// The candidate with the least log loss among those that are not stale,
     /// or among all if every one is.
-    pub fn best(&self) -> Result<Option<&Candidate>, PageError> {
+    pub fn best(&self) -> Result<Option<&StoredCandidate>, PageError> {
         let mut judged = Vec::new();
         for model in self.fitted() {
             if let Some(evaluation) = model.judged()? {
@@ -363,9 +363,9 @@ pub fn decide_alike(one: &ChosenPolicy, other: &ChosenPolicy) -> bool {
 }
 
 /// What a policy promised when it was chosen.
-pub fn worth_of(chosen: &ChosenPolicy) -> Option<Worth> {
+pub fn worth_of(chosen: &ChosenPolicy) -> Option<PolicyProfit> {
     let amount = text::money(chosen.promised?.profit);
-    Some(Worth { amount, whom: whom(&chosen.population, &chosen.currency) })
+    Some(PolicyProfit { amount, whom: whom(&chosen.population, &chosen.currency) })
 }
 
 /// What follows an amount of money: what it is counted in, if anybody said, and for how many

@@ -3,27 +3,29 @@
 mod api;
 mod app;
 mod assets;
-mod books;
 mod budget;
+mod cache;
 mod clients;
+pub(crate) mod definitions;
 pub mod demonstration;
 mod error;
+mod evaluation_cache;
 mod frame;
 mod glossary;
-mod judged;
-mod kept;
+pub mod jobs;
 mod pages;
+mod prediction_cache;
 mod rights;
+pub(crate) mod run_blocking;
 mod security;
 mod session;
 mod text;
 mod walk;
-pub mod work;
 
 pub use app::{App, Config};
 pub use budget::Budget;
 pub use clients::TrustedProxies;
-pub use rights::{Door, Right, doors};
+pub use rights::{Right, Route, doors};
 
 use std::time::Duration;
 
@@ -51,8 +53,8 @@ pub async fn serve(app: App) -> std::io::Result<()> {
     if let Err(e) = app.store.drop_lost_lists().await {
         tracing::warn!("lists that nothing leads to could not be removed: {e}");
     }
-    let workers = work::start(&app, 2);
-    let writing = tokio::spawn(api::served::Served::keep_writing(app.clone()));
+    let workers = jobs::start(&app, 2);
+    let writing = tokio::spawn(api::call_counts::Served::keep_writing(app.clone()));
     let server_app = app.clone();
     let connections = clients::Connections::new(app.config.trusted_proxies.clone());
     let server =

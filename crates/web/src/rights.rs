@@ -6,7 +6,7 @@ use actix_web::http::Method;
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, ResponseError, web};
 use pronoia_store::accounts::SignedIn;
-use pronoia_store::people::Role;
+use pronoia_store::people::MemberRole;
 
 use crate::error::PageError;
 use crate::{App, api, pages, session};
@@ -28,7 +28,7 @@ pub enum Right {
 
 /// An address at which somebody is answered.
 #[derive(Debug, Clone, Copy)]
-pub struct Door {
+pub struct Route {
     /// `get` or `post`.
     pub method: &'static str,
     /// Its path; what differs from one request to the next stands in braces.
@@ -47,7 +47,7 @@ macro_rules! declared {
         const PREFIX: &str = $prefix;
 
         /// Every address, and who is answered there.
-        pub(crate) const DOORS: &[crate::rights::Door] = &[$(crate::rights::Door {
+        pub(crate) const DOORS: &[crate::rights::Route] = &[$(crate::rights::Route {
             method: stringify!($method),
             path: concat!($prefix, $path),
             right: crate::rights::Right::$right,
@@ -63,18 +63,18 @@ macro_rules! declared {
 pub(crate) use declared as doors;
 
 /// Every address of pages and of the interface for programs.
-pub fn doors() -> impl Iterator<Item = &'static Door> {
+pub fn doors() -> impl Iterator<Item = &'static Route> {
     api::DOORS.iter().chain(pages::DOORS)
 }
 
 impl Right {
     /// The least role that has it, where members of a workspace have it.
-    fn least(self) -> Option<Role> {
+    fn least(self) -> Option<MemberRole> {
         match self {
             Self::Anybody | Self::Program => None,
-            Self::Reader => Some(Role::Reader),
-            Self::Analyst => Some(Role::Analyst),
-            Self::Owner => Some(Role::Owner),
+            Self::Reader => Some(MemberRole::Reader),
+            Self::Analyst => Some(MemberRole::Analyst),
+            Self::Owner => Some(MemberRole::Owner),
         }
     }
 }
@@ -105,7 +105,7 @@ async fn admitted(request: &ServiceRequest) -> Result<Option<SignedIn>, PageErro
     let signed_in = app.store.signed_in(token.value()).await?.ok_or(PageError::SignedOut)?;
     if signed_in.role < least {
         return Err(PageError::NotAllowed(match least {
-            Role::Owner => "Only owners of the workspace do this. Ask one of them; People says who they are.",
+            MemberRole::Owner => "Only owners of the workspace do this. Ask one of them; People says who they are.",
             _ => {
                 "You may look at everything here and change nothing. An owner of the workspace can let you; People says who they are."
             }
@@ -117,7 +117,7 @@ async fn admitted(request: &ServiceRequest) -> Result<Option<SignedIn>, PageErro
 /// The right at an address; none where nobody is answered.
 fn right_at(method: &Method, pattern: Option<&str>) -> Option<Right> {
     let pattern = pattern?;
-    let here = |door: &&Door| door.path == pattern && method.as_str().eq_ignore_ascii_case(door.method);
+    let here = |door: &&Route| door.path == pattern && method.as_str().eq_ignore_ascii_case(door.method);
     doors().find(here).map(|door| door.right)
 }
 
@@ -127,7 +127,7 @@ mod tests {
 
     #[test]
     fn whoever_changes_anything_does_the_work_and_no_address_is_declared_twice() {
-        let all: Vec<&Door> = doors().collect();
+        let all: Vec<&Route> = doors().collect();
         assert!(all.len() > 120, "{}", all.len());
         for (at, door) in all.iter().enumerate() {
             assert!(all[..at].iter().all(|other| (other.method, other.path) != (door.method, door.path)), "{door:?}");

@@ -4,7 +4,7 @@ use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use pronoia_store::accounts::SignedIn;
-use pronoia_store::people::Role;
+use pronoia_store::people::MemberRole;
 use pronoia_store::studies::Author;
 use std::cell::Cell;
 use std::future::Future;
@@ -19,11 +19,11 @@ pub const COOKIE: &str = "pronoia_session";
 
 /// A signed-in visitor; a handler that takes one cannot be reached by strangers.
 #[derive(Debug, Clone)]
-pub struct Visitor(pub SignedIn, Brought);
+pub struct Visitor(pub SignedIn, VisitorContext);
 
 /// What else came with a request.
 #[derive(Debug, Clone, Default)]
-struct Brought {
+struct VisitorContext {
     /// The revision of the study on the page that a form stands on.
     revision: Cell<Option<i64>>,
     /// The step of the walk through the demonstration; 0 once it was left.
@@ -33,7 +33,7 @@ struct Brought {
 impl Visitor {
     fn of(signed_in: SignedIn, request: &HttpRequest) -> Self {
         let walk = request.cookie(walk::COOKIE).and_then(|cookie| cookie.value().parse().ok());
-        Self(signed_in, Brought { walk, ..Brought::default() })
+        Self(signed_in, VisitorContext { walk, ..VisitorContext::default() })
     }
 
     /// The step of the walk through the demonstration; 0 once it was left, none before it was begun.
@@ -59,12 +59,12 @@ impl Visitor {
 
     /// Whether they do the work here, and do not only look at it.
     pub fn does_work(&self) -> bool {
-        self.0.role >= Role::Analyst
+        self.0.role >= MemberRole::Analyst
     }
 
     /// Whether they say who may do what here.
     pub fn is_owner(&self) -> bool {
-        self.0.role == Role::Owner
+        self.0.role == MemberRole::Owner
     }
 
     /// Whoever chooses on the page that the form checked last stands on.

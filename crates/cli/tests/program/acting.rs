@@ -29,7 +29,7 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     b.click("#answers .button").await;
     b.see("h1", "branch can be scored").await;
     b.click(".extras .button").await;
-    b.see("h1", "of 740 customers. That is expected to gain").await;
+    b.see("h1", "of 740 customers. Expected incremental profit").await;
     b.is_accessible("a scored list").await;
     b.fill(".where [name=where]", "pronoia_decision = 'act' AND tenure_months > 24").await;
     b.click(".where button").await;
@@ -70,7 +70,7 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     b.see("h1", "Nothing is released yet").await;
     b.fill(".take [name=name]", "renewals").await;
     b.click(".take .button").await;
-    b.see("h1", "“renewals” answers with version 1").await;
+    b.see("h1", "Active version of “renewals”: 1").await;
     b.fill(".new-key-form [name=name]", "the membership system").await;
     b.click(".new-key-form button").await;
     b.see(".new-key", "shown this once").await;
@@ -90,10 +90,10 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     assert_eq!(version(), 1);
     assert_eq!(study.post("decide", &[("line", "0.3")]), 303);
     b.click(".take .button-quiet").await;
-    b.see("h1", "answers with version 2").await;
+    b.see("h1", "Active version of “renewals”: 2").await;
     assert_eq!(version(), 2);
     b.click(".release tbody .link").await;
-    b.see("h1", "answers with version 1").await;
+    b.see("h1", "Active version of “renewals”: 1").await;
     assert_eq!(version(), 1);
     until("calls are written down", || async {
         let uses = study.store.uses(study.store.releases(study.id).await.ok()?.first()?.id).await.ok()?;
@@ -105,7 +105,7 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     b.is_accessible("a release with calls").await;
     b.click("a[href$='/statement']").await;
     b.see("h1", "Statement: ").await;
-    b.see(".statement", "Release “renewals” answers with version 1").await;
+    b.see(".statement", "Release Active version of “renewals”: 1").await;
     b.is_accessible("a statement").await;
     let statement = study.http.get(&format!("/studies/{}/statement.md", study.id));
     assert!(statement.status == 200 && statement.text.contains("## Economics"));

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use crate::support::study::Study;
 use crate::support::{Http, filled, plain};
-use pronoia_web::{Door, Right, doors};
+use pronoia_web::{Right, Route, doors};
 use rand::seq::IndexedRandom;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -104,7 +104,7 @@ pub fn fields(http: &Http) -> (Vec<String>, Vec<String>) {
 }
 
 /// Those that would end the session that asks, or take away what is asked about.
-fn is_left_out(door: &Door) -> bool {
+fn is_left_out(door: &Route) -> bool {
     let is_post = door.method == "post";
     matches!(door.right, Right::Program)
         || door.path.starts_with("/sign")
@@ -118,7 +118,7 @@ async fn no_address_answers_with_an_error_of_ours_whatever_it_is_asked() {
     let http = &study.http;
     let (names, offered) = fields(http);
     assert!(names.len() > 80, "{} names", names.len());
-    let open: Vec<&Door> = doors().filter(|door| !is_left_out(door)).collect();
+    let open: Vec<&Route> = doors().filter(|door| !is_left_out(door)).collect();
     let end = Instant::now() + Duration::from_secs(seconds);
     let csrf = http.csrf();
     let (mut times, mut kinds) = (0, BTreeSet::new());

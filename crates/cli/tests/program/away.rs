@@ -19,12 +19,12 @@ async fn a_study_is_put_away_brought_back_and_erased_with_all_that_is_its_own() 
     assert_eq!(study.post("away", &[]), 303);
     for page in pages {
         let answer = study.http.get(&format!("/studies/{}/{page}", study.id));
-        assert!(answer.status == 410 && answer.text.contains("was put away"), "{page}: {}", answer.text);
+        assert!(answer.status == 410 && answer.text.contains("is archived"), "{page}: {}", answer.text);
     }
     assert!(!study.http.get("/").text.contains("Who will cancel?"));
     assert!(study.store.studies(1).await.expect("studies").is_empty());
     let away = study.http.get("/away").text;
-    assert!(away.contains("1 thing was put away") && away.contains("Who will cancel?"), "{away}");
+    assert!(away.contains("1 item in the archive") && away.contains("Who will cancel?"), "{away}");
     assert_eq!(study.post("away", &[]), 404, "it is away already");
     let back = format!("/away/study/{}/back", study.id);
     assert_eq!(study.http.submit(&back, &[]).status, 303);

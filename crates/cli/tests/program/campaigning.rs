@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use crate::support::plain;
 use crate::support::study::Study;
 use pronoia_core::Table;
-use pronoia_core::campaign::Outcome;
+use pronoia_core::campaign::CampaignOutcome;
 use pronoia_core::intake::read_table;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::score::{DECISION, PROBABILITY};
@@ -116,7 +116,7 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
     assert!(plain(&failed.text).contains("Nobody in later has “never”"), "{}", plain(&failed.text));
     let page = plain(&study.http.follow(&post(&with("cancelled\nyes", "brought")).location).await.text);
     let stored = study.store.campaign(campaign).await.expect("there").outcome.expect("compared");
-    let found: Outcome = serde_json::from_value(stored).expect("read");
+    let found: CampaignOutcome = serde_json::from_value(stored).expect("read");
     let results = found.results.expect("both groups");
     let of: HashMap<u32, (bool, f64)> = renewed.iter().map(|r| (r.id, (r.cancelled, r.brought))).collect();
     let (held, acted): (Vec<u32>, Vec<u32>) = chosen.iter().partition(|id| !contacted.contains(id));
@@ -166,7 +166,7 @@ async fn results_that_lack_people_or_a_control_group_are_said_to() {
     let half = (contacted.len() / 2).to_string();
     let campaign = drawn(&study, &[("name", "Half"), ("control", &half), ("acts", "letter"), ("seed", "1")]).await;
     let page = plain(&study.http.follow(&read(campaign).location).await.text);
-    let found: Outcome =
+    let found: CampaignOutcome =
         serde_json::from_value(study.store.campaign(campaign).await.expect("there").outcome.expect("compared"))
             .expect("read");
     let results = found.results.expect("both groups");

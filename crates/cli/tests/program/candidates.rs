@@ -6,7 +6,7 @@ use crate::support::study::Study;
 use crate::support::{Browser, plain, until};
 use pronoia_core::learn::Family;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
-use pronoia_store::candidates::Candidate;
+use pronoia_store::candidates::StoredCandidate;
 
 async fn begun(people: usize) -> Study {
     let study = Study::begun(&members(people, SEED, FIRST_MEMBER), "yes").await;
@@ -59,7 +59,7 @@ async fn every_family_is_fitted_and_says_what_it_is() {
     }
     assert_eq!(study.http.get("/families/oracle").status, 404);
     let page = study.page("train");
-    assert!(page.contains("trees 30") && page.contains("default"), "settings that are not as proposed are named");
+    assert!(page.contains("trees 30") && page.contains("default"), "settings that are not the default are named");
 
     // A setting out of range is refused with its range, and nothing is queued.
     let answer =
@@ -91,8 +91,9 @@ async fn what_is_known_of_candidates_is_read_again_only_where_it_was_changed() {
     study.fitted("bayes").await;
     study.fitted("scorecard").await;
     let study = &study;
-    let listed =
-        |known: Vec<Arc<Candidate>>| async move { study.store.candidates(study.id, &known).await.expect("models") };
+    let listed = |known: Vec<Arc<StoredCandidate>>| async move {
+        study.store.candidates(study.id, &known).await.expect("models")
+    };
     let first = listed(vec![]).await;
     let again = listed(first.clone()).await;
     assert_eq!(again.len(), 2);
@@ -176,10 +177,10 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
     b.click("tbody tr:nth-child(1) [name=with]").await;
     b.click("tbody tr:nth-child(2) [name=with]").await;
     b.click(".beside button").await;
-    b.see(".told-apart", "On the 2 400 customers that both are judged on").await;
+    b.see(".told-apart", "on the same 2 400 customers").await;
     b.see(".told-apart table", "neither acts").await;
     b.click("#curves a[href*='curve=calibration']").await;
-    b.see("#curves figcaption", "probabilities of").await;
+    b.see("#curves figcaption", "Calibration of").await;
     b.click("#curves .chart-tools button:first-child").await;
     b.see("#curves table", "mean predicted probability").await;
     b.is_accessible("compare with two laid over each other").await;

@@ -2,8 +2,8 @@
 
 use crate::support::study::Study;
 use crate::support::{Browser, until};
-use pronoia_core::balance::Method;
-use pronoia_core::split::Dealing;
+use pronoia_core::balance::BalanceMethod;
+use pronoia_core::split::SplitMethod;
 use pronoia_core::study::CautionKind;
 use pronoia_core::study::Outcome;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
@@ -32,7 +32,7 @@ async fn a_remedy_applies_itself_and_can_be_taken_back() {
 
     let ledger = study.store.ledger(study.id).await.expect("the ledger");
     let newest = ledger.iter().find(|e| e.can_be_taken_back()).expect("a choice");
-    assert_eq!(newest.chosen, "Leave it out: exit_survey_sent");
+    assert_eq!(newest.chosen, "Exclude it: exit_survey_sent");
     assert_eq!(study.post("take-back", &[("entry", &newest.id.to_string()), ("back", "prepare")]), 303);
     study.looked_at().await;
     assert!(study.page("prepare/cautions").contains("<h2>exit_survey_sent may be known"));
@@ -84,11 +84,11 @@ async fn customers_are_dealt_out_as_chosen_or_it_is_said_why_not() {
     ] {
         assert_eq!(deal(&wrong), 422, "{wrong:?}");
     }
-    assert_eq!(study.state().await.split.by, Dealing::AtRandom);
+    assert_eq!(study.state().await.split.by, SplitMethod::AtRandom);
     assert_eq!(deal(&[("by", "time"), ("time", "renewal_on")]), 303);
     study.looked_at().await;
     let page = study.page("prepare/split");
-    assert!(page.contains("The newest by renewal_on judge the others.") && page.contains("sealed"), "{page}");
+    assert!(page.contains("Split by time: the newest by renewal_on") && page.contains("sealed"), "{page}");
     assert_eq!(deal(&[("by", "marker"), ("marker", "species"), ("test_value", "rabbit")]), 303);
     study.looked_at().await;
     let survey = study.store.finding_in_short(study.id).await.expect("stored").expect("found").survey;
@@ -104,7 +104,7 @@ async fn a_balanced_model_says_so_and_its_probabilities_hold() {
     assert_eq!(study.post("prepare/split/balance", &[("method", "synthetic-rows"), ("share", "70")]), 422);
     assert_eq!(study.post("prepare/split/balance", &[("method", "synthetic-rows"), ("share", "40")]), 303);
     study.looked_at().await;
-    assert_eq!(study.state().await.balance.method, Method::SyntheticRows);
+    assert_eq!(study.state().await.balance.method, BalanceMethod::SyntheticRows);
     let page = study.page("prepare/split");
     assert!(page.contains("of them are synthetic") && page.contains("(40.0 %)"), "{page}");
     assert_eq!(study.post("train", &[("family", "logistic")]), 303);
@@ -125,17 +125,17 @@ async fn cautions_and_split_are_used_in_a_browser() {
     let page = |name: &str| format!("{}/studies/{}/{name}", study.server.url, study.id);
     b.go(&page("prepare")).await;
     b.click(".ledger .cautions .more a").await;
-    b.see("h1", "would make the answer wrong").await;
+    b.see("h1", "could bias the results").await;
     b.is_accessible("the cautions").await;
     let of = "li[id^=stand-in]";
     b.fill(&format!("{of} [name=because]"), "looked at by age before every release").await;
     b.click(&format!("{of} .keep button")).await;
     b.see("table", "looked at by age before every release").await;
-    b.see(".ledger .entries li", "Kept, although retired_discount stands in").await;
+    b.see(".ledger .entries li", "Accepted: retired_discount is a proxy").await;
     b.press("u").await;
-    b.see(".entries .taken-back", "Kept, although retired_discount").await;
+    b.see(".entries .taken-back", "Accepted: retired_discount").await;
     b.go(&page("prepare/cautions")).await;
-    b.see(of, "retired_discount stands in for owner_age_band").await;
+    b.see(of, "retired_discount is a proxy for owner_age_band").await;
     b.go(&page("prepare/split")).await;
     b.is_accessible("the split").await;
     b.click("input[value=time]").await;
@@ -181,7 +181,7 @@ async fn every_mistake_is_listed_with_what_becomes_of_it_in_the_study() {
     let study = begun("yes").await;
     study.looked_at().await;
     let page = study.page("prepare/cautions");
-    assert!(page.contains("All 38 mistakes"), "{page}");
+    assert!(page.contains("All 38 known mistakes"), "{page}");
     let of = |page: &str, what: &str| {
         let table = page.split("all-mistakes").nth(1).expect("the table");
         let row = table.split("<tr>").find(|row| row.contains(what)).unwrap_or_else(|| panic!("{what}")).to_owned();

@@ -2,7 +2,7 @@
 
 use crate::support::study::Study;
 use crate::support::{plain, until};
-use pronoia_core::decide::Line;
+use pronoia_core::decide::CutOff;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 
 /// Three thousand members; the outcome is chosen, nothing left out yet.
@@ -14,23 +14,23 @@ async fn begun() -> Study {
 async fn every_choice_is_taken_back_in_turn_and_puts_back_what_was() {
     let study = begun().await;
     let begun = study.page("prepare");
-    assert!(begun.contains("4 should not") && begun.contains("2 are asked about"), "{begun}");
+    assert!(begun.contains("4 to exclude") && begun.contains("2 to confirm"), "{begun}");
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     let column = [("column", "days_since_last_login"), ("role", "excluded"), ("known_when", "afterwards")];
     assert_eq!(study.post("prepare/column", &column), 303);
-    assert!(study.page("prepare").contains("18 columns go in, and 1 is asked about."));
+    assert!(study.page("prepare").contains("18 predictors, and 1 to confirm."));
 
     let (entry, chosen) = study.newest().await;
     assert_eq!(chosen, "days_since_last_login: left out, known afterwards");
     let entry = entry.to_string();
     assert_eq!(study.post("take-back", &[("entry", &entry), ("back", "prepare")]), 303);
-    assert!(study.page("prepare").contains("2 are asked about"));
+    assert!(study.page("prepare").contains("2 to confirm"));
     assert_eq!(study.post("take-back", &[("entry", &entry), ("back", "prepare")]), 422, "not twice");
     let (entry, chosen) = study.newest().await;
     assert_eq!(chosen, "4 columns left out");
     assert_eq!(study.post("take-back", &[("entry", &entry.to_string()), ("back", "prepare")]), 303);
     let back = study.page("prepare");
-    assert!(back.contains("4 should not") && back.contains("2 are asked about"), "{back}");
+    assert!(back.contains("4 to exclude") && back.contains("2 to confirm"), "{back}");
     let (entry, _) = study.newest().await;
     assert_eq!(study.post("take-back", &[("entry", &entry.to_string()), ("back", "prepare")]), 303);
     assert!(study.page("prepare").contains("which value is the event"), "even the outcome");
@@ -89,7 +89,7 @@ async fn a_policy_is_kept_only_if_it_can_be() {
     let chosen = study.store.study(1, study.id).await.expect("the study").choices().expect("choices").policy;
     let chosen = chosen.expect("a policy");
     assert_eq!(chosen.population.customers, Some(2_000.0));
-    assert_eq!(chosen.policy.rule.line, Line::Share(0.3));
+    assert_eq!(chosen.policy.rule.line, CutOff::Share(0.3));
     let promised = chosen.promised.expect("worked out");
     assert!(promised.low <= promised.profit && promised.profit <= promised.high);
     // The same again is no new choice.

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::process::{Command, Output};
 
 use pronoia_core::Model;
-use pronoia_core::decide::{Churn, Economics, Population, Ranking, Rule, Scale, Weighing};
+use pronoia_core::decide::{Churn, Economics, EvaluationScale, PolicyEvaluation, Population, Ranking, Rule};
 use pronoia_core::intake::read_table;
 use pronoia_core::progress::Unwatched;
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv};
@@ -56,7 +56,7 @@ fn fit_score_and_evaluate_work_together() {
 
     let scored = pronoia(&["score", text(&list), "--model", text(&model), "--out", text(&out), "--cut-off", "0.3"]);
     let said = String::from_utf8_lossy(&scored.stderr).into_owned();
-    assert!(scored.status.success() && said.contains("never judged"), "{said}");
+    assert!(scored.status.success() && said.contains("never evaluated"), "{said}");
     let rows = std::fs::read_to_string(&out).expect("the scored list");
     let first = rows.lines().next().expect("names");
     let names = pronoia_demo::renewals_csv(&[]);
@@ -74,7 +74,7 @@ fn fit_score_and_evaluate_work_together() {
     assert!(String::from_utf8_lossy(&judged.stdout).contains("AUC (ROC)"));
     let again = pronoia(&["score", text(&list), "--model", text(&model), "--out", text(&out)]);
     let said = String::from_utf8_lossy(&again.stderr).into_owned();
-    assert!(!said.contains("never judged") && said.contains("no column pronoia_decision"), "{said}");
+    assert!(!said.contains("never evaluated") && said.contains("no column pronoia_decision"), "{said}");
 }
 
 #[test]
@@ -145,8 +145,8 @@ fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
         contact_cost: 2.4,
     });
     let population = Population::of(3_000.0);
-    let scale = Scale { population: &population, doubt: 0.0, seed: 1 };
-    let weighed = Weighing::counted(&ranking, &amounts, &Rule::cut_off(0.0), &scale);
+    let scale = EvaluationScale { population: &population, doubt: 0.0, seed: 1 };
+    let weighed = PolicyEvaluation::counted(&ranking, &amounts, &Rule::cut_off(0.0), &scale);
     let curve = weighed.curve.points;
     let best = curve[weighed.best.at];
     let figure = |of: &str, name: &str| said[of][name].as_f64().expect("a figure");
@@ -159,7 +159,7 @@ fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
     assert!(save_rate.is_some_and(|s| s["break_even"].as_f64().is_some_and(|at| at < 0.3)), "{said}");
 
     let shown = String::from_utf8_lossy(&pronoia(&decide).stdout).into_owned();
-    assert!(shown.contains("acting pays above a probability of 0.2400") && shown.contains("loses money if"), "{shown}");
+    assert!(shown.contains("break-even probability: 0.2400") && shown.contains("loses money if"), "{shown}");
     // Amounts of each customer, and everybody who gains.
     let by_customer = "kind = \"churn\"\nvalue_kept = \"0.8 * annual_fee\"\nsave_rate = 0.3\noffer_cost = 24\n\
                        stayers_take = 0.35\ncontact_cost = 2.4\nby = \"gain\"\ngain = 0";

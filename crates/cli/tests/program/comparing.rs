@@ -10,7 +10,7 @@ use pronoia_core::model::Recipe;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::CautionKind;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
-use pronoia_store::candidates::Candidate;
+use pronoia_store::candidates::StoredCandidate;
 
 async fn begun(people: usize) -> Study {
     let study = Study::begun(&members(people, SEED, FIRST_MEMBER), "yes").await;
@@ -18,11 +18,11 @@ async fn begun(people: usize) -> Study {
     study
 }
 
-async fn models(study: &Study) -> Vec<Arc<Candidate>> {
+async fn models(study: &Study) -> Vec<Arc<StoredCandidate>> {
     study.store.candidates(study.id, &[]).await.expect("models")
 }
 
-async fn all_fitted(study: &Study, count: usize) -> Vec<Arc<Candidate>> {
+async fn all_fitted(study: &Study, count: usize) -> Vec<Arc<StoredCandidate>> {
     until("all are fitted", || async {
         let models = study.store.candidates(study.id, &[]).await.ok()?;
         (models.len() == count && models.iter().all(|m| m.state == "fitted")).then_some(models)
@@ -64,7 +64,7 @@ async fn candidates_are_blended_and_the_blend_is_a_candidate_like_any_other() {
     assert_eq!(study.post("train/retire", &[("model", &ids[1])]), 303);
     assert_eq!(models(&study).await.len(), 2);
     let entered = study.store.ledger(study.id).await.expect("the ledger");
-    assert!(entered.iter().any(|e| e.chosen == "Naive Bayes taken off the list"));
+    assert!(entered.iter().any(|e| e.chosen == "Naive Bayes removed from the list"));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -95,13 +95,14 @@ async fn a_closer_look_says_whether_more_rows_would_help_and_how_far_three_colum
     let study = begun(2_000).await;
     study.fitted("scorecard").await;
     let id = models(&study).await[0].id;
-    assert!(study.page("compare").contains("Look closer at scorecard"));
+    assert!(study.page("compare").contains("Learning curve of scorecard"));
     assert_eq!(study.post("compare/closer", &[("model", &id.to_string())]), 303);
     let closer = until("it was looked at", || async { study.store.model(id).await.ok()?.looked_at().ok()? }).await;
     assert_eq!(closer.by_rows.points.last().expect("a point").rows, 1_200, "all training rows");
     let few = closer.few.expect("a small model").few;
     let page = study.page("compare");
-    for says in [few.columns[0].as_str(), "columns, ", "training rows the log loss fell by", "Judged on 400 customers"]
+    for says in
+        [few.columns[0].as_str(), "columns, ", "training rows the log loss fell by", "Evaluated on 400 customers"]
     {
         assert!(page.contains(says), "{says}: {page}");
     }
@@ -188,7 +189,7 @@ async fn a_fit_that_memory_will_never_hold_is_refused_before_it_starts() {
     http.submit(&format!("/studies/{id}/prepare/outcome"), &[("column", "cancelled"), ("event", "yes")]);
     let answer = http.submit(&format!("/studies/{id}/train"), &[("family", "boosted")]);
     let says = plain(&answer.text);
-    assert!(answer.status == 422 && says.contains("GB of memory") && says.contains("Draw a sample"), "{says}");
+    assert!(answer.status == 422 && says.contains("GB of memory") && says.contains("Sample the rows"), "{says}");
     assert!(store.candidates(id, &[]).await.expect("models").is_empty(), "nothing was put in the queue");
 }
 
@@ -197,7 +198,7 @@ async fn what_is_wrong_with_a_candidate_is_a_caution_that_can_be_mended() {
     let study = begun(900).await;
     study.fitted("logistic").await;
     let page = study.page("prepare/cautions");
-    assert!(page.contains("Logistic regression: judged on few events"), "{page}");
+    assert!(page.contains("Logistic regression: evaluated on few events"), "{page}");
     study.mend(CautionKind::FewEvents, "Logistic regression").await;
     assert_eq!(study.state().await.split.folds, Some(5));
     let page = study.page("prepare/cautions");

@@ -2,7 +2,7 @@
 
 use crate::support::study::Study;
 use crate::support::{plain, until};
-use pronoia_core::decide::{Line, Order, Rule};
+use pronoia_core::decide::{CutOff, Order, Rule};
 use pronoia_core::number;
 use pronoia_core::score::{DECISION, OFFER, PROBABILITY};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, renewals_csv};
@@ -51,7 +51,7 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     };
     assert!(map("yes") >= map("no") && map("no") > 0.0, "{} {}", map("yes"), map("no"));
     let nobody = study.page("decide/parts?line=0&line_as=count");
-    assert!(nobody.contains("Nobody is acted on"), "{nobody}");
+    assert!(nobody.contains("Nobody is selected"), "{nobody}");
 
     let refused = study.http.get(&format!("/studies/{}/decide/parts?save_rate=130", study.id));
     assert!(refused.status == 422 && plain(&refused.text).contains("between 0 and 100 %"), "{}", plain(&refused.text));
@@ -112,7 +112,7 @@ async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them()
     assert_eq!(study.post("decide/confirm", &[]), 303);
     until("the seal is opened", || async { store_confirmed(&study).await }).await;
     let page = study.page("decide");
-    assert!(page.contains("validation customers promised") && page.contains("EUR for 3 000 customers"), "{page}");
+    assert!(page.contains("expected on validation customers") && page.contains("EUR for 3 000 customers"), "{page}");
     let fresh = members(400, SEED + 5, FIRST_RENEWAL);
     let table = study.scored("fresh.csv", &renewals_csv(&fresh)).await;
     let (p, decision) = (table.column(PROBABILITY).expect("told"), table.column(DECISION).expect("decided"));
@@ -197,7 +197,7 @@ async fn each_customer_is_given_the_offer_that_gains_most_on_them_or_none() {
     // Another page reads what was kept; the rule of one offer alone can be taken from the table.
     let sheet = plain(&study.page("decide/sheet"));
     assert!(sheet.contains("fee holiday") && sheet.contains("given to"), "{sheet}");
-    assert!(plain(&study.page("decide/customer")).contains("suits them best"));
+    assert!(plain(&study.page("decide/customer")).contains("Most profitable offer"));
     let alone = page
         .split("alone, by incremental profit of each customer")
         .nth(1)
@@ -257,7 +257,7 @@ async fn limits_and_another_event_rate_hold_and_are_kept() {
     let acted: f64 = live(&study.page("decide"), "acted").parse().expect("a number");
     assert!(acted > 60.0 && acted <= 120.0, "no more than the limits allow: {acted}");
     let chosen = study.state().await.policy.expect("a policy");
-    assert_eq!(chosen.policy.rule.limits, [Line::Customers(120.0), Line::Budget(1500.0)]);
+    assert_eq!(chosen.policy.rule.limits, [CutOff::Customers(120.0), CutOff::Budget(1500.0)]);
 
     // With half as many leavers there, the same customers are half as likely to leave.
     let there = "decide?line=100&line_as=share&event_rate=9&most_customers=&most_money=&least_precision=";
@@ -326,7 +326,7 @@ async fn the_account_of_a_customer_adds_up_and_follows_what_is_changed() {
         let sum: f64 = parts.iter().sum();
         // Every line is rounded to two decimals.
         assert!((sum - total).abs() < 0.0051 * (parts.len() + 1) as f64, "{row}: {parts:?} {total}");
-        assert!(page.contains("Of the 5 real customers most like this"), "{row}");
+        assert!(page.contains("Of the 5 most similar real customers"), "{row}");
     }
     // Its values are those of the row, and what is typed in their place counts.
     let model = &study.store.candidates(study.id, &[]).await.expect("models")[0];
@@ -407,7 +407,7 @@ async fn what_a_model_goes_by_is_found_out_and_is_of_the_policy_it_was_found_for
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id.to_string();
-    assert!(study.page("decide/why").contains("What does scorecard go by?"));
+    assert!(study.page("decide/why").contains("Which columns are important for scorecard?"));
 
     // Without a policy there is no money to lose.
     let page = found_out(&study, ("decide/why", &[("model", &model)]), "decide/why", "Most important: ").await;
@@ -416,13 +416,13 @@ async fn what_a_model_goes_by_is_found_out_and_is_of_the_policy_it_was_found_for
     assert!(study.page("decide/why").contains("There was no policy yet"));
     let page = found_out(&study, ("decide/why", &[("model", &model)]), "decide/why", "profit lost").await;
     assert!(page.contains("EUR for 3 000 customers less") && page.contains("months_since_visit"), "{page}");
-    assert!(page.contains("No model was shown exit_survey_sent"), "what was left out: {page}");
+    assert!(page.contains("Excluded from the models: exit_survey_sent"), "what was left out: {page}");
     assert!(page.contains("Points; a customer’s points add up"), "what it consists of: {page}");
 
     // A column and two together are looked at by address; those that do not go in are refused.
     let page = study.page("decide/why?column=declined_claims&down=tenure_months&across=fee_rise_pct");
-    assert!(page.contains("By declined_claims alone, what the model says on average goes from"), "{page}");
-    assert!(page.contains("Said on average by tenure_months (down) and fee_rise_pct (across)"), "{page}");
+    assert!(page.contains("Partial dependence on declined_claims: from"), "{page}");
+    assert!(page.contains("Partial dependence on tenure_months (down) and fee_rise_pct (across)"), "{page}");
     for (query, says) in [
         ("column=exit_survey_sent", "“exit_survey_sent” does not go into scorecard"),
         ("down=species&across=species", "Choose two different columns"),
@@ -447,7 +447,7 @@ async fn what_stands_in_for_a_sensitive_column_can_be_decided_without() {
     assert_eq!(study.post("decide/groups/without", &[]), 422);
     assert_eq!(study.post("decide", &[("save_rate", "60")]), 303);
     let page = study.page("decide/groups");
-    assert!(page.contains("What would it cost to leave retired_discount out?"), "{page}");
+    assert!(page.contains("What would it cost to exclude retired_discount?"), "{page}");
     let page = found_out(&study, ("decide/groups/without", &[]), "decide/groups", "Without retired_discount").await;
     assert!(page.contains("By owner_age_band, without retired_discount") && page.contains("90 % CI"), "{page}");
 
@@ -457,7 +457,7 @@ async fn what_stands_in_for_a_sensitive_column_can_be_decided_without() {
     let told = study.store.judgement(model).await.expect("read").expect("judged");
     let worth = |event: bool| found.chosen.policy.economics.typical().payoffs().gain().happened(event);
     let line = study.state().await.policy.expect("a policy").policy.rule;
-    let Line::Least(least) = line.line else { panic!("a cut-off: {line:?}") };
+    let CutOff::Least(least) = line.line else { panic!("a cut-off: {line:?}") };
     let acted = told.probability.iter().zip(&told.event).filter(|(p, _)| **p >= least);
     let with = acted.map(|(_, &event)| worth(event)).sum::<f64>() * 1_000.0 / told.event.len() as f64;
     assert!((found.gain.profit + found.less.profit - with).abs() < 1e-6 * with.abs(), "{found:?} {with}");

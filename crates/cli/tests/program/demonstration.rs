@@ -1,7 +1,7 @@
 //! What `./start` shows first: the made-up company is loaded, and no screen of its studies is empty.
 
 use crate::support::{Http, demonstration, plain};
-use pronoia_core::decide::Line;
+use pronoia_core::decide::CutOff;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn the_demonstration_leaves_no_screen_empty_and_is_loaded_once() {
@@ -28,7 +28,10 @@ async fn the_demonstration_leaves_no_screen_empty_and_is_loaded_once() {
     let churn = of("cancel");
     let page = |study: i64, page: &str| plain(&http.get(&format!("/studies/{study}/{page}")).text);
     let policy = churn.choices().expect("choices").policy.expect("a policy");
-    assert!(matches!(policy.policy.rule.line, Line::Least(p) if (p - 0.24).abs() < 1e-9), "where acting begins to pay");
+    assert!(
+        matches!(policy.policy.rule.line, CutOff::Least(p) if (p - 0.24).abs() < 1e-9),
+        "where acting begins to pay"
+    );
     // What was planted is what the model goes by; two columns were made of pairs.
     let why = page(churn.id, "decide/why");
     for driver in ["months_since_visit", "declined_claims", "fee_rise_pct", "tenure_months", "moved_or_weekends"] {

@@ -39,7 +39,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
             .http
             .submit(&format!("/studies/{}/lists/do-not-contact", study.id), &[("table", table), ("column", column)])
     };
-    assert!(study.page("lists").contains("Not to be contacted: no opt-out list"));
+    assert!(study.page("lists").contains("Opt-outs: no opt-out list"));
     let refused = say("opt_outs", "customer");
     assert!(
         refused.status == 422 && plain(&refused.text).contains("opt_outs has no column “customer”"),
@@ -49,7 +49,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
     assert!(plain(&refused.text).contains("Member-ID"), "it says which there are");
     assert_eq!(say("nowhere", "Member-ID").status, 422);
     assert_eq!(say("opt_outs", "Member-ID").status, 303);
-    assert!(study.page("lists").contains("those in opt_outs, by Member-ID, are left alone"));
+    assert!(study.page("lists").contains("those in opt_outs, by Member-ID, are suppressed (opted out)"));
     assert!(study.page("ledger").contains("Opt-outs, for every list"));
 
     // The same customers again: those who asked are left alone, the others decided on as before.
@@ -118,7 +118,7 @@ async fn a_list_in_which_they_cannot_be_found_is_not_scored() {
     assert_eq!((newest.version, newest.rows), (2, 3));
     let refused = async || {
         let failed = study.http.follow(&study.http.submit(&score, &[]).location).await;
-        let says = "“opt_outs”, and its newest version is not here any more";
+        let says = "“opt_outs”, and its newest version no longer exists";
         assert!(plain(&failed.text).contains(says), "{}", failed.text);
     };
     assert_eq!(study.http.submit(&format!("/tables/{}/away", newest.id), &[]).status, 303);

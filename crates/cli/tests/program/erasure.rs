@@ -89,7 +89,7 @@ async fn somebody_is_taken_out_of_everything_and_nobody_else() {
         assert_eq!(stands_in(&study, value).await, Vec::<String>::new(), "{value}");
     }
     let again = plain(&asks(&study.http, "/erasure", "Member ID", &told[0]).text);
-    assert!(again.contains("Nobody is told by"), "{again}");
+    assert!(again.contains("Nobody has"), "{again}");
     assert_eq!(asks(&study.http, "/erasure/person", "Member ID", &told[0]).status, 422);
     assert!(study.page("ledger").contains("One person’s records erased"));
 
@@ -149,8 +149,8 @@ async fn nobody_is_erased_by_a_neighbour_or_by_mistake() {
     let neighbour = Http::signed_in(&study.server, "other@example.org");
     assert_eq!(asks(&neighbour, "/erasure/person", "member_id", &ID.to_string()).status, 422);
     for (column, value, says) in [
-        ("", "1", "Say by which column"),
-        ("member_id", " ", "Say by which column"),
+        ("", "1", "Give the column that identifies"),
+        ("member_id", " ", "Give the column that identifies"),
         ("member_id", "nobody; DROP TABLE job", "No row of this person"),
         ("no_such_column", "1", "No row of this person"),
     ] {
@@ -194,7 +194,7 @@ async fn nobody_comes_back_through_what_was_under_way() {
 
     let erased = asks(&study.http, "/erasure/person", "member_id", &ID.to_string());
     assert_eq!(erased.status, 303, "{}", erased.text);
-    let source = pronoia_store::records::Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+    let source = pronoia_store::records::TableSource { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
     let label = pronoia_store::records::Label { name: "late", source: &source, is_list: false };
     let profile = pronoia_core::profile::TableProfile::of(&rows.take(&[0, 1]));
     importer.seal(label, &profile, pronoia_store::records::SealedFor::Itself).await.expect("sealed");

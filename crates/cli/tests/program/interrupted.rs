@@ -7,13 +7,13 @@ use crate::support::study::{Study, queued};
 use crate::support::{Http, Server, Signal, Wire, until};
 use pronoia_core::campaign::Arms;
 use pronoia_core::learn::Settings;
-use pronoia_core::tune::{Measure, Plan, Search};
+use pronoia_core::tune::{TuningMeasure, TuningPlan, TuningRun};
 use pronoia_demo::{
     FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv, renewals_csv, renewed, renewed_csv, visits,
 };
 use pronoia_store::Store;
 use pronoia_store::jobs::{ResultsFrom, Work};
-use pronoia_store::records::{Append, Join, Take};
+use pronoia_store::records::{Append, Join, JoinKind};
 use pronoia_store::sources::{StandIn, StandInTable};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -203,7 +203,7 @@ impl Lane {
                     second: self.visits,
                     first_key: "member_id".into(),
                     second_key: "member_id".into(),
-                    take: Take::RollUp { as_of: None },
+                    take: JoinKind::RollUp { as_of: None },
                     keep_unmatched: true,
                     name: "joined".into(),
                 };
@@ -251,9 +251,15 @@ impl Lane {
                     return queued(&store, (1, id), &settings, &basis).await.1;
                 }
                 let families = ["scorecard", "tree"].map(str::to_owned).to_vec();
-                let plan = Plan { families, measure: Measure::LogLoss, most: 4, minutes: None, seed: asked as u64 };
+                let plan = TuningPlan {
+                    families,
+                    measure: TuningMeasure::LogLoss,
+                    most: 4,
+                    minutes: None,
+                    seed: asked as u64,
+                };
                 let search =
-                    store.queue_search(&study, &Search::new(plan).expect("a search"), &basis).await.expect("queued");
+                    store.queue_search(&study, &TuningRun::new(plan).expect("a search"), &basis).await.expect("queued");
                 store.jobs_to(1, &Work::Search { search }).await.expect("jobs")[0].id
             }
             "closer" => enqueued(Work::Closer { model: self.model }).await,

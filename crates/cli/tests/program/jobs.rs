@@ -4,7 +4,7 @@ use crate::support::study::queued;
 use crate::support::{EMAIL, Http, Server, until};
 use pronoia_core::learn::Settings;
 use pronoia_core::question::Question;
-use pronoia_core::study::{ColumnChoice, KnownWhen, Outcome, Role, StudyState, Verdict};
+use pronoia_core::study::{ColumnChoice, ColumnRole, KnownWhen, Outcome, StudyState, Verdict};
 use pronoia_core::{Kind, profile::TableProfile};
 use pronoia_store::Store;
 use pronoia_store::jobs::Work;
@@ -20,7 +20,7 @@ async fn study(store: &Store, workspace: i64, rows: usize) -> i64 {
     let shape: Vec<(String, Kind)> = table.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
     let mut importer = store.begin_import(workspace, &shape).await.expect("begun");
     importer.add(&table).await.expect("added");
-    let source = pronoia_store::records::Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+    let source = pronoia_store::records::TableSource { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
     let id = importer
         .seal(Label { name: "small", source: &source, is_list: false }, &TableProfile::of(&table), SealedFor::Itself)
         .await
@@ -31,7 +31,7 @@ async fn study(store: &Store, workspace: i64, rows: usize) -> i64 {
         .expect("a study");
     let predictor = |name: &str| ColumnChoice {
         name: name.into(),
-        role: Role::Predictor,
+        role: ColumnRole::Predictor,
         known_when: KnownWhen::Before,
         verdict: Verdict::GoesIn,
         reason: String::new(),

@@ -57,13 +57,13 @@ async fn the_account_of_keys_comes_before_the_rows() {
     assert!(account.contains("different keys 2 000 1 995"), "{account}");
     assert!(account.contains("keys with more than one row 0 3"), "{account}");
     assert!(account.contains("keys not found there 5 0"), "{account}");
-    browser.see("#sheet", "3 keys are in cancellations more than once; the first row of each is taken").await;
+    browser.see("#sheet", "3 keys are in cancellations more than once; the first row of each is used").await;
     browser.see(".finding", "2 000 rows before, 2 000 after").await;
     browser.is_accessible("the account of keys").await;
     browser.fill(".region [name=name]", "members with outcome").await;
     browser.click(".region .button").await;
     browser.see("h1", "2 000 customers in members with outcome").await;
-    browser.see(".lead", "1 995 of 2 000 keys found a partner").await;
+    browser.see(".lead", "1 995 of 2 000 keys matched").await;
     browser.close().await;
 
     let store = brought.server.store().await;

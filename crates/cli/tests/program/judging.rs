@@ -47,13 +47,13 @@ async fn cross_validation_judges_all_that_is_not_sealed_and_the_seal_still_confi
     );
     assert!(plain(&study.page("compare")).contains("1 600 out-of-fold customers"));
     assert_eq!(study.post("decide", &[("population", "1000")]), 303);
-    assert!(plain(&study.page("decide")).contains("Judged on 1 600 out-of-fold customers"));
+    assert!(plain(&study.page("decide")).contains("Evaluated on 1 600 out-of-fold customers"));
     assert_eq!(study.post("decide/confirm", &[]), 303);
     crate::support::until("the test is opened", || async {
         study.store.study(1, study.id).await.ok()?.confirmation.map(|_| ())
     })
     .await;
-    assert!(plain(&study.page("decide")).contains("out-of-fold customers promised"));
+    assert!(plain(&study.page("decide")).contains("expected on out-of-fold customers"));
 
     // Back to validation rows: what was fitted in folds is stale.
     assert_eq!(dealt(&study, &[]), 303);

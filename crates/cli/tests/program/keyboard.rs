@@ -41,7 +41,7 @@ async fn from_sign_in_to_a_policy_without_a_mouse() {
     b.see("h1", "which value is the event").await;
     b.tab_to("form:has([value=cancelled]) button[value=yes]").await;
     b.press(ENTER).await;
-    b.see(".verdict h2", "should not go in").await;
+    b.see(".verdict h2", "to exclude").await;
     b.tab_to(".verdict .button").await;
     b.press(" ").await;
     b.see(".entries li:first-child", "excluded").await;
@@ -81,8 +81,8 @@ async fn from_sign_in_to_a_policy_without_a_mouse() {
     b.press("1").await;
     b.tab_to("[data-keep]:enabled").await;
     b.press(ENTER).await;
-    b.see(".entries li:first-child", "Line at P ≥").await;
+    b.see(".entries li:first-child", "Cut-off at P ≥").await;
     b.press("u").await;
-    b.see(".entries .taken-back", "Line at P ≥").await;
+    b.see(".entries .taken-back", "Cut-off at P ≥").await;
     b.close().await;
 }

@@ -2,7 +2,7 @@
 
 use crate::support::study::Study;
 use crate::support::{EMAIL, Http, PASSWORD, plain};
-use pronoia_core::study::Role;
+use pronoia_core::study::ColumnRole;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 
 async fn begun() -> Study {
@@ -34,7 +34,7 @@ async fn any_choice_is_taken_back_after_it_was_said_what_follows() {
     let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id;
     assert_eq!(study.post("prepare/steps", &[("kind", "log"), ("column", "months_since_visit")]), 303);
     let species = study.state().await.columns.iter().find(|c| c.name == "species").expect("a column").role;
-    assert_eq!(species, Role::LeftOut);
+    assert_eq!(species, ColumnRole::LeftOut);
     let ledger = study.store.ledger(study.id).await.expect("the ledger");
     let choices: Vec<&str> = ledger.iter().filter(|l| l.is_choice).map(|l| l.chosen.as_str()).collect();
     assert_eq!(choices.len(), 4, "{choices:?}");
@@ -48,7 +48,7 @@ async fn any_choice_is_taken_back_after_it_was_said_what_follows() {
     assert_eq!(study.take_back(left_out), 303);
     let state = study.state().await;
     let role = |name: &str| state.columns.iter().find(|c| c.name == name).expect("a column").role;
-    assert_eq!((role("species"), role("tenure_months")), (Role::Predictor, Role::LeftOut));
+    assert_eq!((role("species"), role("tenure_months")), (ColumnRole::Predictor, ColumnRole::LeftOut));
     assert_eq!(state.steps.len(), 1, "later choices stand");
     assert_eq!(study.take_back(left_out), 422, "once only");
 
@@ -194,6 +194,6 @@ async fn a_ledger_of_an_earlier_version_is_read_and_taken_back_from() {
     assert_eq!(study.take_back(choices[1]), 303);
     let state = study.state().await;
     let left_out: Vec<&str> =
-        state.columns.iter().filter(|c| c.role == Role::LeftOut).map(|c| c.name.as_str()).collect();
+        state.columns.iter().filter(|c| c.role == ColumnRole::LeftOut).map(|c| c.name.as_str()).collect();
     assert!(left_out.contains(&"species") && !left_out.contains(&"tenure_months"), "{left_out:?}");
 }

@@ -5,7 +5,7 @@ use crate::support::study::Study;
 use pronoia_core::Table;
 use pronoia_core::intake::read_table;
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::{BAND, DECISION, GAIN, PROBABILITY, Paired, REASONS, REMARK};
+use pronoia_core::score::{BAND, ColumnPairing, DECISION, GAIN, PROBABILITY, REASONS, REMARK};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, renewals_as_sent_csv, renewals_csv};
 
 /// A study with a policy, and its members.
@@ -60,7 +60,7 @@ async fn a_list_as_it_was_sent_is_asked_about_and_then_scored() {
         "40 customers are in the records already, by member_id",
         "a value never seen in training: “Premium”",
         "rows lie far outside the",
-        "moved far since training",
+        "strong drift since training",
     ] {
         assert!(page.contains(says), "{says}: {page}");
     }
@@ -87,7 +87,7 @@ async fn a_list_as_it_was_sent_is_asked_about_and_then_scored() {
     let refused = study.http.submit(&address("score"), &[("reasons", "many")]);
     assert!(refused.status == 422 && refused.text.contains("Between 0 and 10 reasons"), "{}", refused.text);
     let page = list.send("score", &extras).await;
-    assert!(page.contains("of 540 customers. That is expected to gain"), "{page}");
+    assert!(page.contains("of 540 customers. Expected incremental profit"), "{page}");
     let all = list.file("csv").await;
     assert_eq!(all.rows(), 540);
     let text = |table: &Table, name: &str, row: usize| table.column(name).expect("there").text(row);
@@ -101,9 +101,9 @@ async fn a_list_as_it_was_sent_is_asked_about_and_then_scored() {
     // The next list with the same columns needs no answer.
     let next = brought(&study, "branch_again.csv", &renewals_as_sent_csv(&fresh[..100], &[])).await;
     let page = next.page();
-    assert!(page.contains("Taken over from branch, which has the same columns"), "{page}");
+    assert!(page.contains("Copied from branch, which has the same columns"), "{page}");
     let report = study.store.list(next.id).await.expect("the list").matched().expect("read");
-    assert!(report.is_complete() && report.inputs.iter().any(|i| i.paired == Paired::Nothing));
+    assert!(report.is_complete() && report.inputs.iter().any(|i| i.paired == ColumnPairing::Nothing));
     // Changed, the answer of a scored list means that it is scored again.
     let page = list.send("answers", &[(&visit, "nothing"), (&pets, "nothing")]).await;
     assert!(page.contains("branch can be scored") && page.contains("Score"), "{page}");
@@ -209,8 +209,11 @@ async fn a_list_matched_by_an_earlier_version_is_still_read() {
         .await;
     study.server.run().await;
     let report = study.store.lists(id).await.expect("lists")[0].matched().expect("read");
-    let paired: Vec<&Paired> = report.inputs.iter().map(|input| &input.paired).collect();
-    assert_eq!(paired, [&Paired::Name, &Paired::Spelling("Annual Fee".into()), &Paired::Open(None)]);
+    let paired: Vec<&ColumnPairing> = report.inputs.iter().map(|input| &input.paired).collect();
+    assert_eq!(
+        paired,
+        [&ColumnPairing::Name, &ColumnPairing::Spelling("Annual Fee".into()), &ColumnPairing::Open(None)]
+    );
     let list = study.store.lists(id).await.expect("lists")[0].id;
     assert!(
         study.page(&format!("lists/{list}")).contains("1 column needs a mapping"),
@@ -280,7 +283,7 @@ async fn the_same_customers_scored_twice_stand_side_by_side() {
     };
     let moved = count(&|a, b| a != b);
     assert!(moved > 0);
-    assert!(page.contains(&format!("{moved} of 400 customers change hands.")), "{page}");
+    assert!(page.contains(&format!("The decision differs for {moved} of 400 customers.")), "{page}");
     let (only_first, only_second) = (count(&|a, b| a == "act" && b != "act"), count(&|a, b| a != "act" && b == "act"));
     let says = format!("{only_first} are selected by the first only, {only_second} by the second only");
     assert!(page.contains(&says), "{says}: {page}");

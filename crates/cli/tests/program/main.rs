@@ -23,6 +23,7 @@ mod erasure;
 mod expressions;
 mod furnish;
 mod fuzzed;
+mod glossary;
 mod interrupted;
 mod jobs;
 mod joins;

@@ -95,7 +95,7 @@ async fn a_window_that_cannot_be_is_refused_and_changes_nothing() {
         ("joined", "ninety", "2025-12-31", "Give the length of the window in whole days"),
         ("joined", "0", "2025-12-31", "A window lasts 1 to"),
         ("joined", "90", "the end", "Give the last day of the records"),
-        ("joined", "90", "2025-02-01", "Nobody was watched for 90 days"),
+        ("joined", "90", "2025-02-01", "Nobody was observed for 90 days"),
         ("fee", "90", "2025-12-31", "“fee” holds no dates"),
         ("gone", "90", "2025-12-31", "There is no column called “gone”"),
     ] {

@@ -5,15 +5,15 @@
 use std::path::Path;
 use std::process::Command;
 
-use pronoia_core::export::{Form, Formula, Refusal};
-use pronoia_core::expression::Dialect;
+use pronoia_core::export::{ExportForm, ModelFormula, Refusal};
+use pronoia_core::expression::SqlDialect;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
-use pronoia_core::model::{Blend, Mix, Recipe};
-use pronoia_core::prepare::{Action, Encoder, Filling, Step};
+use pronoia_core::model::{Ensemble, Mix, Recipe};
+use pronoia_core::prepare::{Encoder, Imputation, PreparationStep, StepAction};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, Outcome};
-use pronoia_core::table::Values;
+use pronoia_core::table::ColumnValues;
 use pronoia_core::write::FileFormat;
 use pronoia_core::{Kind, Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv};
@@ -43,9 +43,9 @@ const PREDICTORS: [&str; 18] = [
     "call_minutes",
 ];
 
-fn steps() -> Vec<Step> {
+fn steps() -> Vec<PreparationStep> {
     let column = |name: &str| name.to_owned();
-    let derive = |name: &str, expression: &str| Action::Derive { name: name.into(), expression: expression.into() };
+    let derive = |name: &str, expression: &str| StepAction::Derive { name: name.into(), expression: expression.into() };
     let actions = vec![
         derive("monthly fee", "ROUND(annual_fee / NULLIF(pets, 2)) / 12"),
         derive("species and tier", "species || ' & ' || plan_tier"),
@@ -55,18 +55,18 @@ fn steps() -> Vec<Step> {
             "joined early",
             "joined_on < DATE '2021-06-01' AND NOT (plan_tier = 'Basic' AND months_since_visit > 6) OR EXTRACT(DOW FROM joined_on) = 0",
         ),
-        Action::Fill { column: column("months_since_visit"), with: Filling::Median, flag: true },
-        Action::Fill { column: column("plan_tier"), with: Filling::MostFrequent, flag: false },
-        Action::Cap { column: column("annual_fee"), share: 0.02 },
-        Action::Log { column: column("call_minutes") },
-        Action::Power { column: column("tenure_months") },
-        Action::AsCode { column: column("declined_claims") },
-        Action::GroupRare { column: column("clinic"), fewest: 60 },
-        Action::Encode { column: column("district"), encoder: Encoder::TargetMean },
-        Action::Bands { column: column("fee_rise_pct"), bands: 6 },
-        Action::Standardise { column: column("pets") },
+        StepAction::Fill { column: column("months_since_visit"), with: Imputation::Median, flag: true },
+        StepAction::Fill { column: column("plan_tier"), with: Imputation::MostFrequent, flag: false },
+        StepAction::Cap { column: column("annual_fee"), share: 0.02 },
+        StepAction::Log { column: column("call_minutes") },
+        StepAction::Power { column: column("tenure_months") },
+        StepAction::AsCode { column: column("declined_claims") },
+        StepAction::GroupRare { column: column("clinic"), fewest: 60 },
+        StepAction::Encode { column: column("district"), encoder: Encoder::TargetMean },
+        StepAction::Bands { column: column("fee_rise_pct"), bands: 6 },
+        StepAction::Standardise { column: column("pets") },
     ];
-    actions.into_iter().map(|action| Step { action, off: false }).collect()
+    actions.into_iter().map(|action| PreparationStep { action, off: false }).collect()
 }
 
 fn records(rows: usize, seed: u64, first: u32) -> Table {
@@ -85,7 +85,11 @@ fn strangers(rows: usize) -> Table {
         };
         let texts: Vec<Option<String>> = (0..rows).map(text).collect();
         let words = pronoia_core::table::Words::from_rows(texts.iter().map(Option::as_deref));
-        table = table.with(pronoia_core::Column { name: name.into(), kind: column.kind, values: Values::Words(words) });
+        table = table.with(pronoia_core::Column {
+            name: name.into(),
+            kind: column.kind,
+            values: ColumnValues::Words(words),
+        });
     }
     for (name, every) in [("annual_fee", 19), ("tenure_months", 23), ("declined_claims", 5)] {
         let column = table.column(name).expect("a column").clone();
@@ -95,7 +99,7 @@ fn strangers(rows: usize) -> Table {
             2 => Some(1.0e6),
             _ => column.number(row),
         };
-        let values = Values::Numbers((0..rows).map(number).collect());
+        let values = ColumnValues::Numbers((0..rows).map(number).collect());
         table = table.with(pronoia_core::Column { name: name.into(), kind: Kind::Number, values });
     }
     table
@@ -119,7 +123,8 @@ fn fitted(recipe: impl Into<Recipe>) -> Model {
 fn models() -> Vec<(&'static str, Model)> {
     let boosted = settings("boosted", &[("trees", "60"), ("early-stopping", "no")]);
     let one = |word: &'static str, changes: &[(&str, &str)]| (word, fitted(settings(word, changes)));
-    let blend = Blend::new(Mix::Stacked, vec![settings("scorecard", &[]), boosted.clone(), settings("logistic", &[])]);
+    let blend =
+        Ensemble::new(Mix::Stacked, vec![settings("scorecard", &[]), boosted.clone(), settings("logistic", &[])]);
     vec![
         one("logistic", &[]),
         one("scorecard", &[("pairs", "2")]),
@@ -149,8 +154,8 @@ fn probabilities(model: &Model, table: &Table) -> Vec<f64> {
     model.probabilities(table, &(0..table.rows()).collect::<Vec<_>>()).expect("probabilities")
 }
 
-fn written(model: &Model, form: Form) -> String {
-    let formula = Formula::of(model).expect("a formula");
+fn written(model: &Model, form: ExportForm) -> String {
+    let formula = ModelFormula::of(model).expect("a formula");
     String::from_utf8(form.write(&formula).expect("written").bytes).expect("text")
 }
 
@@ -205,7 +210,7 @@ fn by_reader(folder: &Path, table: &Table, formula: &str) -> Vec<f64> {
     std::fs::write(&at, formula).expect("written");
     let line = |row: usize| {
         let value = |column: &pronoia_core::Column| match &column.values {
-            Values::Numbers(_) => column.number(row).map_or(serde_json::Value::Null, Into::into),
+            ColumnValues::Numbers(_) => column.number(row).map_or(serde_json::Value::Null, Into::into),
             _ => column.text(row).map_or(serde_json::Value::Null, Into::into),
         };
         let object: serde_json::Map<_, _> = table.columns().iter().map(|c| (c.name.clone(), value(c))).collect();
@@ -229,14 +234,16 @@ async fn every_form_gives_the_probabilities_of_the_model() {
     let folder = tempfile::tempdir().expect("a folder");
     let mut queries = Vec::new();
     for ((name, model), expected) in models.iter().zip(&expected) {
-        let formula = Formula::of(model).expect("a formula");
+        let formula = ModelFormula::of(model).expect("a formula");
         let own = greatest(&formula.probabilities(&table).expect("probabilities"), expected);
         let checked = formula.checked(model, &table).expect("the same");
         assert!(own < tolerance(name) && checked.difference == own, "{name}: {own:e} by its own formula");
-        let read = greatest(&by_reader(folder.path(), &table, &written(model, Form::Json)), expected);
+        let read = greatest(&by_reader(folder.path(), &table, &written(model, ExportForm::Json)), expected);
         assert!(read < tolerance(name), "{name}: {read:e} by the reader of its JSON form");
         println!("{name} formula {own:.1e} json {read:.1e}");
-        queries.extend([Dialect::PostgreSql, Dialect::Standard].map(|dialect| written(model, Form::Sql(dialect))));
+        queries.extend(
+            [SqlDialect::PostgreSql, SqlDialect::Standard].map(|dialect| written(model, ExportForm::Sql(dialect))),
+        );
     }
     let found = by_database(&table, &queries).await;
     for (at, (name, _)) in models.iter().enumerate() {
@@ -261,14 +268,19 @@ fn by_engines(
     models: &[(&str, Model)],
     expected: &[Vec<f64>],
 ) {
-    let numbers: Values = Values::Numbers((0..table.rows()).map(|row| Some(row as f64)).collect());
+    let numbers: ColumnValues = ColumnValues::Numbers((0..table.rows()).map(|row| Some(row as f64)).collect());
     let table = table.with(pronoia_core::Column { name: "row_number".into(), kind: Kind::Number, values: numbers });
     let list = folder.join("customers.parquet");
     let mut file = std::fs::File::create(&list).expect("a file");
     FileFormat::Parquet.write(&table, &mut file).expect("written");
     for ((name, model), expected) in models.iter().zip(expected) {
-        let formula = Formula::of(model).expect("a formula");
-        for form in [Form::Pmml, Form::Onnx, Form::Sql(Dialect::DuckDb), Form::Sql(Dialect::Spark)] {
+        let formula = ModelFormula::of(model).expect("a formula");
+        for form in [
+            ExportForm::Pmml,
+            ExportForm::Onnx,
+            ExportForm::Sql(SqlDialect::DuckDb),
+            ExportForm::Sql(SqlDialect::Spark),
+        ] {
             let word = if form.ending() == "sql" { format!("{}.sql", form.word()) } else { form.word().to_owned() };
             let bytes = form.write(&formula).expect("written").bytes;
             std::fs::write(folder.join(format!("{name}.{word}")), bytes).expect("written");
@@ -293,34 +305,34 @@ fn by_engines(
 #[test]
 fn what_a_form_cannot_carry_is_refused_with_the_reason() {
     let neighbours = fitted(settings("neighbours", &[]));
-    let refused = Formula::of(&neighbours).expect_err("refused");
+    let refused = ModelFormula::of(&neighbours).expect_err("refused");
     assert!(matches!(refused, Refusal::HoldsCustomers), "{refused}");
 
     let derive = |expression: &str| {
         let table = records(1_500, SEED, FIRST_MEMBER);
-        let action = Action::Derive { name: "made".into(), expression: expression.into() };
+        let action = StepAction::Derive { name: "made".into(), expression: expression.into() };
         let basis = Basis {
             steps: vec![
-                Step { action: Action::AsCode { column: "pets".into() }, off: false },
-                Step { action, off: false },
+                PreparationStep { action: StepAction::AsCode { column: "pets".into() }, off: false },
+                PreparationStep { action, off: false },
             ],
             ..Basis::plain(Outcome::is("cancelled", "yes"), ["made".to_owned(), "tenure_months".into()].to_vec())
         };
         let rows: Vec<usize> = (0..table.rows()).collect();
         Model::fit(&table, &basis, &rows, settings("logistic", &[]), 3, &Unwatched).expect("a model")
     };
-    let letters = Formula::of(&derive("LENGTH(clinic)")).expect("a formula");
-    let refused = Form::Onnx.write(&letters).expect_err("refused").to_string();
+    let letters = ModelFormula::of(&derive("LENGTH(clinic)")).expect("a formula");
+    let refused = ExportForm::Onnx.write(&letters).expect_err("refused").to_string();
     assert!(refused.contains("“made” works on the letters of text, which ONNX cannot do"), "{refused}");
-    assert!(Form::Pmml.write(&letters).is_ok() && Form::Json.write(&letters).is_ok());
-    let refused = Formula::of(&derive("pets || plan_tier")).expect_err("refused").to_string();
+    assert!(ExportForm::Pmml.write(&letters).is_ok() && ExportForm::Json.write(&letters).is_ok());
+    let refused = ModelFormula::of(&derive("pets || plan_tier")).expect_err("refused").to_string();
     assert!(refused.contains("“made” reads the text of “pets”, which is a number read as a code"), "{refused}");
 
     let grown = fitted(settings("forest", &[("trees", "600"), ("rows-per-leaf", "5")]));
-    let formula = Formula::of(&grown).expect("a formula");
-    let refused = Form::Sql(Dialect::PostgreSql).write(&formula).expect_err("refused").to_string();
+    let formula = ModelFormula::of(&grown).expect("a formula");
+    let refused = ExportForm::Sql(SqlDialect::PostgreSql).write(&formula).expect_err("refused").to_string();
     assert!(refused.contains("leaves, and as SQL at most 60000 are written"), "{refused}");
-    assert!(Form::Onnx.write(&formula).is_ok());
+    assert!(ExportForm::Onnx.write(&formula).is_ok());
 }
 
 #[test]
@@ -334,12 +346,12 @@ fn the_command_line_writes_every_form_and_compares_it_first() {
     };
     let fit = ["fit", &at("members.csv"), "--outcome", "cancelled", "--event", "yes", "--model", &at("model.json")];
     assert_eq!(pronoia(&[&fit[..], &["--family", "scorecard"]].concat()).0, Some(0));
-    for form in Form::ALL {
+    for form in ExportForm::ALL {
         let out = at(&format!("model.{}", form.ending()));
         let export = ["export", "--model", &at("model.json"), "--format", form.word(), "--out", &out];
         let (code, said) = pronoia(&[&export[..], &["--check", &at("members.csv")]].concat());
         assert_eq!(code, Some(0), "{said}");
-        assert!(said.contains("Compared on 2000 customers") && said.contains("never judged"), "{said}");
+        assert!(said.contains("Compared on 2000 customers") && said.contains("never evaluated"), "{said}");
         assert!(std::fs::metadata(&out).expect("a file").len() > 1_000, "{}", form.word());
     }
     let (code, said) = pronoia(&["export", "--model", &at("model.json"), "--format", "abacus", "--out", &at("x")]);

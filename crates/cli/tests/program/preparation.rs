@@ -93,10 +93,10 @@ async fn a_region_becomes_a_column_and_an_expression_is_mended() {
     browser.go(&format!("{study}/prepare?column=clinic#open")).await;
     browser.script("document.querySelector('.choices [name=role]').value = 'left out'").await;
     browser.click(".choices button").await;
-    browser.see(".entries li", "clinic: left out").await;
+    browser.see(".entries li", "clinic: excluded").await;
     browser.see("tr.open .role", "excluded").await;
     browser.press("u").await;
-    browser.see(".entries .taken-back", "clinic: left out").await;
+    browser.see(".entries .taken-back", "clinic: excluded").await;
     browser.go(&format!("{study}/prepare?column=clinic#open")).await;
     let role = browser.script("return document.querySelector('.choices [name=role]').value").await;
     assert_eq!(role, "predictor");

@@ -4,9 +4,9 @@ use std::time::{Duration, Instant};
 
 use crate::support::{Browser, EMAIL, Http, Server, plain};
 use pronoia_store::Store;
-use pronoia_store::queries::{Limits, QueryError};
+use pronoia_store::queries::{QueryError, QueryLimits};
 
-const LIMITS: Limits = Limits { time: Duration::from_secs(10), rows: 50, bytes: 1 << 20 };
+const LIMITS: QueryLimits = QueryLimits { time: Duration::from_secs(10), rows: 50, bytes: 1 << 20 };
 
 /// A table of two hundred bookings, with names that are no plain SQL.
 fn bookings() -> Vec<u8> {
@@ -123,7 +123,7 @@ async fn nothing_beyond_the_workspace_is_reached() {
 async fn time_rows_and_bytes_have_their_limits() {
     let (_server, http, store) = begun().await;
     let endless = "SELECT count(*) FROM generate_series(1, 100000) a, generate_series(1, 100000) b";
-    let hasty = Limits { time: Duration::from_millis(300), ..LIMITS };
+    let hasty = QueryLimits { time: Duration::from_millis(300), ..LIMITS };
     let begun = Instant::now();
     let stopped = store.ask(1, endless, &hasty).await.expect_err("too long").to_string();
     assert!(stopped.contains("It was stopped after") && begun.elapsed() < Duration::from_secs(5), "{stopped}");
@@ -131,7 +131,7 @@ async fn time_rows_and_bytes_have_their_limits() {
     let answer = answer.expect("an answer");
     assert_eq!((answer.cut, answer.rows.len()), (true, 50));
     assert_eq!(answer.rows[49], [Some("50".to_owned()), Some("two\nlines".to_owned())]);
-    let wide = Limits { bytes: 10_000, rows: 1_000_000, ..LIMITS };
+    let wide = QueryLimits { bytes: 10_000, rows: 1_000_000, ..LIMITS };
     let answer = store.ask(1, "SELECT lpad('x', 500) FROM generate_series(1, 1000)", &wide).await.expect("some");
     assert!(answer.cut && answer.rows.len() == 19, "{}", answer.rows.len());
     // Afterwards the next question is answered as ever.

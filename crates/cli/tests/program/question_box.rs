@@ -7,10 +7,10 @@ use std::time::{Duration, Instant};
 
 use crate::support::{EMAIL, Http, PASSWORD, Server, until};
 use pronoia_store::Store;
-use pronoia_store::queries::{Limits, QueryError, Unprotected};
+use pronoia_store::queries::{QueryError, QueryLimits, Unprotected};
 use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, Statement};
 
-const LIMITS: Limits = Limits { time: Duration::from_secs(10), rows: 200, bytes: 4 << 20 };
+const LIMITS: QueryLimits = QueryLimits { time: Duration::from_secs(10), rows: 200, bytes: 4 << 20 };
 
 /// Bookings of a year, ten thousand of them.
 fn bookings() -> Vec<u8> {
@@ -269,7 +269,7 @@ async fn whoever_gives_up_leaves_no_question_running() {
     let store = server.store().await;
     store.ask(1, "SELECT 1", &LIMITS).await.expect("an answer");
     let endless = "SELECT count(*) FROM generate_series(1, 1000000) a, generate_series(1, 1000000) b";
-    let long = Limits { time: Duration::from_secs(600), ..LIMITS };
+    let long = QueryLimits { time: Duration::from_secs(600), ..LIMITS };
     let asking = {
         let store = store.clone();
         tokio::spawn(async move { store.ask(1, endless, &long).await })
@@ -282,7 +282,7 @@ async fn whoever_gives_up_leaves_no_question_running() {
     asking.abort();
     until("it is given up", || async { (running().await == "0").then_some(()) }).await;
     // And a question that its own time limit does not end is ended from outside.
-    let brief = Limits { time: Duration::from_millis(300), ..LIMITS };
+    let brief = QueryLimits { time: Duration::from_millis(300), ..LIMITS };
     let ended = store.ask(1, endless, &brief).await;
     assert!(matches!(&ended, Err(QueryError::Question { sentence, .. }) if sentence.contains("stopped")), "{ended:?}");
 }
@@ -294,7 +294,7 @@ async fn a_crowd_of_askers_is_told_to_come_again() {
     server.make_account();
     let store: Store = server.store().await;
     let slow = "SELECT count(*) FROM generate_series(1, 100000) a, generate_series(1, 100000) b";
-    let brief = Limits { time: Duration::from_secs(1), ..LIMITS };
+    let brief = QueryLimits { time: Duration::from_secs(1), ..LIMITS };
     let asking: Vec<_> = (0..30)
         .map(|_| {
             let store = store.clone();

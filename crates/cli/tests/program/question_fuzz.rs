@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use crate::support::{new_database, python};
 use pronoia_store::queries::QueryError;
-use pronoia_store::queries::rewrite::{Lookup, Relation, Relations, allowed_functions};
+use pronoia_store::queries::rewrite::{Relation, Relations, TableLookup, allowed_functions};
 use pronoia_store::queries::rewritten;
 use rand::seq::IndexedRandom;
 use rand::{RngExt, SeedableRng};
@@ -19,15 +19,15 @@ use sea_orm::{ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbB
 struct Open;
 
 impl Relations for Open {
-    fn find(&self, name: &[String]) -> Lookup {
+    fn find(&self, name: &[String]) -> TableLookup {
         let number = match name {
             [name] if name == "members" => 1,
             [name] if name == "Visits €" => 2,
-            _ => return Lookup::Missing,
+            _ => return TableLookup::Missing,
         };
         let columns = ["id", "fee", "note", "count", "on"].map(str::to_owned).to_vec();
         let (schema, name) = ("ask_1".into(), format!("table_{number}"));
-        Lookup::Found(Relation { schema, name, columns, is_renamed: true })
+        TableLookup::Found(Relation { schema, name, columns, is_renamed: true })
     }
 }
 

@@ -4,9 +4,9 @@ use std::collections::BTreeSet;
 
 use crate::support::Server;
 use pronoia_core::Table;
-use pronoia_store::away::Thing;
-use pronoia_store::jobs::{Beat, Change, Ending, Heard, SILENCE_SECONDS, Stage, Work};
-use pronoia_store::records::{Label, SealedFor, Source};
+use pronoia_store::archive::Thing;
+use pronoia_store::jobs::{Beat, Ending, Heard, SILENCE_SECONDS, Stage, StateChange, Work};
+use pronoia_store::records::{Label, SealedFor, TableSource};
 use pronoia_store::uploads::Arrived;
 use pronoia_store::{Store, StoreError};
 
@@ -222,7 +222,7 @@ async fn whoever_lost_the_lease_writes_nothing() {
     lost(slow.add_upload(ours, None, &arrived).await.map(|_| ()));
     let shape = [("a".to_owned(), pronoia_core::Kind::Number)];
     let importer = slow.begin_import(ours, &shape).await.expect("begun");
-    let source = Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+    let source = TableSource { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
     let empty = pronoia_core::profile::TableProfile::of(&Table::new(Vec::new()).expect("no columns"));
     let label = Label { name: "late", source: &source, is_list: false };
     lost(importer.seal(label, &empty, SealedFor::Upload(upload)).await.map(|_| ()));
@@ -263,7 +263,7 @@ async fn a_full_queue_leaves_nothing_half_made_and_the_same_is_asked_for_once() 
     }
     assert!(store.take_in(ours, None, &arrived).await.is_err());
     let reread = Work::Scan { upload, sheet: Some("2".into()) };
-    let change = Change::UploadRead { upload };
+    let change = StateChange::UploadRead { upload };
     assert!(store.change_and_enqueue((ours, None), ("Reading", &reread), change).await.is_err());
     assert_eq!(store.upload(ours, upload).await.expect("the upload").state, "ready", "as before");
     assert_eq!(server.answer("SELECT count(*)::text FROM upload").await, "1");
@@ -299,7 +299,7 @@ async fn versions_of_a_table_only_rise_whatever_becomes_of_earlier_ones() {
     let make = async |name: &str| {
         let shape = [("a".to_owned(), pronoia_core::Kind::Number)];
         let importer = store.begin_import(ours, &shape).await.expect("begun");
-        let source = Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+        let source = TableSource { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
         let label = Label { name, source: &source, is_list: false };
         let profile = pronoia_core::profile::TableProfile::of(&Table::new(Vec::new()).expect("no columns"));
         let id = importer.seal(label, &profile, SealedFor::Itself).await.expect("sealed");

@@ -221,7 +221,7 @@ async fn a_later_version_answers_until_the_earlier_one_is_chosen_again() {
     assert_eq!(study.http.submit(&back, &[("version", &versions[1].id.to_string())]).status, 303);
     assert_eq!(said(&call(&study, &key, JSON, &body)), said(&first));
     let (newest, _) = study.newest().await;
-    assert!(newest > 0 && study.page("live").contains("answers with version 1"));
+    assert!(newest > 0 && study.page("live").contains("Active version of “renewals”: 1"));
     assert_eq!(study.http.submit(&back, &[("version", "999999")]).status, 404);
     for name in ["", "Renewals", "a b", "ü", &"x".repeat(61)] {
         let refused = study.http.submit(&format!("/studies/{}/live", study.id), &[("name", name)]);
@@ -282,17 +282,17 @@ async fn customers_who_have_changed_are_noticed_and_promises_are_checked() {
     let (study, key) = released().await;
     let customers = |people: &[Member]| String::from_utf8(renewals_csv(people)).expect("text");
     let page = study.page("live");
-    assert!(page.contains("Nobody was scored within the last 28 days"), "{page}");
+    assert!(page.contains("nobody was scored within the last 28 days"), "{page}");
     // Members like those of the records: nothing has moved.
     let alike = members(600, SEED + 3, FIRST_RENEWAL);
     assert_eq!(call(&study, &key, "text/csv", &customers(&alike)).status, 200);
     let page = study.page("live");
-    assert!(page.contains("The 600 customers scored within the last 28 days are like those"), "{page}");
+    assert!(page.contains("No significant drift: the 600 customers scored within the last 28 days"), "{page}");
     let told = async |what: &str| {
         let ledger = study.store.ledger(study.id).await.expect("the ledger");
         ledger.iter().filter(|entry| entry.chosen.contains(what)).count()
     };
-    assert_eq!(told("has moved").await, 0);
+    assert_eq!(told("has drifted").await, 0);
     // Others pay far more, and have a plan that nobody had.
     let mut others = members(600, SEED + 4, FIRST_RENEWAL + 1_000);
     for (at, member) in others.iter_mut().enumerate() {
@@ -305,10 +305,10 @@ async fn customers_who_have_changed_are_noticed_and_promises_are_checked() {
         assert_eq!(call(&study, &key, "text/csv", &customers(some)).status, 200);
     }
     let page = study.page("live");
-    assert!(page.contains("The 1 200 customers scored within the last 28 days differ in"), "{page}");
+    assert!(page.contains("the 1 200 customers scored within the last 28 days"), "{page}");
     assert!(page.contains("plan_tier “Gold” (200)") && page.contains("fee_rise_pct"), "{page}");
     study.page("live");
-    assert_eq!(told("“renewals”: fee_rise_pct has moved").await, 1, "told once");
+    assert_eq!(told("“renewals”: fee_rise_pct has drifted").await, 1, "told once");
 
     // What happened to members like those of the records: the promise is kept.
     let judged = async |upload: u8, name: &str, bytes: &[u8]| {
@@ -332,7 +332,7 @@ async fn customers_who_have_changed_are_noticed_and_promises_are_checked() {
     gone.extend(members(2_500, SEED, FIRST_MEMBER));
     let page = judged(3, "after the flood.csv", &outcome_csv(&gone)).await;
     assert!(page.contains("Append these customers to the records"), "{page}");
-    assert!(page.contains("customers were passed over, since the model was fitted to them"), "{page}");
+    assert!(page.contains("customers were excluded, since the model was fitted to them"), "{page}");
     assert_eq!(told("is not calibrated any more").await, 1);
 }
 
@@ -340,7 +340,7 @@ async fn customers_who_have_changed_are_noticed_and_promises_are_checked() {
 async fn a_model_is_carried_elsewhere_and_a_statement_says_what_it_is() {
     let (study, _) = released().await;
     let page = study.page("forms");
-    assert!(page.contains("on 1 000 customers of the records it gives the model’s own probabilities"), "{page}");
+    assert!(page.contains("on 1 000 customers of the records it reproduces the predicted probabilities"), "{page}");
     for form in ["sql", "sql-postgresql", "sql-duckdb", "sql-spark", "pmml", "onnx", "json"] {
         let answer = study.http.bytes(&format!("/studies/{}/forms/{form}", study.id));
         assert!(answer.len() > 500, "{form}");
@@ -370,7 +370,7 @@ async fn a_model_is_carried_elsewhere_and_a_statement_says_what_it_is() {
         "Fairness",
         "Limits",
         "In use",
-        "Release “renewals” answers with version 1.",
+        "Active version of release “renewals”: 1.",
         "What was chosen, in order",
         "Cut-off",
     ] {
@@ -384,7 +384,7 @@ async fn a_model_is_carried_elsewhere_and_a_statement_says_what_it_is() {
     let column = [("column", "plan_tier"), ("role", "excluded"), ("known_when", "before")];
     assert_eq!(study.post("prepare/column", &column), 303);
     let page = study.page("statement");
-    assert!(page.contains("1 thing was entered in the ledger since it was last taken."), "{page}");
+    assert!(page.contains("1 item in the ledger since it was last downloaded."), "{page}");
     assert!(page.contains("The model was fitted before columns, outcome or records were changed"), "{page}");
     let neighbour = {
         study.store.create_account("other@example.org", PASSWORD, "Other workspace", false).await.expect("made");
@@ -414,7 +414,7 @@ async fn two_versions_share_the_calls_and_a_call_that_is_repeated_gets_the_same_
     assert!(challenge(versions[0].id, "10").text.contains("is active already"));
     assert_eq!(challenge(999_999, "10").status, 404);
     assert_eq!(challenge(versions[1].id, "30").status, 303);
-    assert!(study.page("live").contains("answers 30 of 100 calls"));
+    assert!(study.page("live").contains("on trial for 30 of 100 calls"));
     let body = |at: usize| json!({ "customers": [{ "annual_fee": 100 + at }] }).to_string();
     let version = |at: usize| said(&call(&study, &key, JSON, &body(at)))["version"].as_i64().expect("a version");
     let answered: Vec<i64> = (0..300).map(version).collect();

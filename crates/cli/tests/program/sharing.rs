@@ -36,7 +36,7 @@ async fn a_link_shows_the_statement_and_nothing_else_until_it_is_over() {
     assert!(page.headers.get("set-cookie").is_none());
     assert_eq!(stranger.get(&format!("/studies/{}/statement", study.id)).location, "/sign-in");
     let listed = plain(&study.page("statement"));
-    assert!(listed.contains("the &#60;committee&#62;") && listed.contains("followed once"), "{listed}");
+    assert!(listed.contains("the &#60;committee&#62;") && listed.contains("opened once"), "{listed}");
     assert!(!listed.contains(&link), "shown once");
     let entry = &study.store.ledger(study.id).await.expect("the ledger")[0];
     assert_eq!(

@@ -6,7 +6,7 @@ use pronoia_core::expression::Expression;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::table::{ColumnBuilder, Storage};
 use pronoia_core::{Kind, Table};
-use pronoia_store::records::{Label, SealedFor, Sort, Source};
+use pronoia_store::records::{Label, SealedFor, Sort, TableSource};
 use pronoia_store::{Store, StoreError, record_table};
 use rand::seq::IndexedRandom;
 use rand::{RngExt, SeedableRng};
@@ -100,7 +100,7 @@ async fn kept(store: &Store, workspace: i64, name: &str, pieces: &[Table]) -> re
         importer.add(piece).await.expect("added");
     }
     let profile = TableProfile::of_parts(pieces);
-    let source = Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+    let source = TableSource { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
     let label = Label { name, source: &source, is_list: false };
     let id = importer.seal(label, &profile, SealedFor::Itself).await.expect("sealed");
     store.table(workspace, id).await.expect("the table")
@@ -265,7 +265,7 @@ async fn what_does_not_fit_or_is_not_finished_leaves_nothing() {
     let wide = Table::new(wide).expect("a table");
     let mut importer = store.begin_import(workspace, &wide.kinds()).await.expect("begun");
     let refused = importer.add(&wide).await.err();
-    assert!(matches!(&refused, Some(StoreError::TooWide(words)) if words.contains("Leave out columns")), "{refused:?}");
+    assert!(matches!(&refused, Some(StoreError::TooWide(words)) if words.contains("Drop columns")), "{refused:?}");
     drop(importer);
     let too_many: Vec<(String, Kind)> = (0..1_700).map(|at| (format!("c{at}"), Kind::Number)).collect();
     let refused = store.begin_import(workspace, &too_many).await.err();

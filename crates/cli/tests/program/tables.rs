@@ -22,7 +22,7 @@ async fn odd_rows_are_shown_and_meanings_stay_with_every_version() {
         if upload == 1 {
             let first = store.tables(1).await.expect("tables")[0].id;
             let odd = plain(&http.get(&format!("/tables/{first}?view=unlike")).text);
-            assert!(odd.contains("1 row says the same as an earlier row in every column."), "{odd}");
+            assert!(odd.contains("1 row is a duplicate of an earlier row in every column."), "{odd}");
             assert!(odd.contains("402") && odd.contains("fee 99 000 (half of all:"), "{odd}");
             let write = |column: &str, words: &str| {
                 http.submit(&format!("/tables/{first}/meaning"), &[("column", column), ("words", words)]).status

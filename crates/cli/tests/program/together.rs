@@ -3,7 +3,7 @@
 
 use crate::support::study::Study;
 use crate::support::{Answer, EMAIL, Http, PASSWORD, plain};
-use pronoia_core::study::Role;
+use pronoia_core::study::ColumnRole;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
 use pronoia_store::people;
 
@@ -40,7 +40,7 @@ async fn nobody_overwrites_what_they_have_not_seen() {
     study.looked_at().await;
     study.store.create_account(BEN, PASSWORD, "Ben’s own", false).await.expect("an account");
     let ben_id = study.store.account(BEN).await.expect("asked").expect("there").id;
-    study.server.run_sql(&format!("DELETE FROM membership WHERE account_id = {ben_id}; INSERT INTO membership (account_id, workspace_id, role) VALUES ({ben_id}, 1, '{}')", people::Role::Analyst.word())).await;
+    study.server.run_sql(&format!("DELETE FROM membership WHERE account_id = {ben_id}; INSERT INTO membership (account_id, workspace_id, role) VALUES ({ben_id}, 1, '{}')", people::MemberRole::Analyst.word())).await;
     let http = Http::signed_in(&study.server, BEN);
 
     let ana = Reader::at(&study.http, study.id, "prepare");
@@ -54,17 +54,17 @@ async fn nobody_overwrites_what_they_have_not_seen() {
     let told = ben.sends("prepare/column", &known);
     let text = plain(&told.text);
     assert_eq!(told.status, 409, "{text}");
-    assert!(text.contains("species: left out, known before") && text.contains(EMAIL), "{text}");
+    assert!(text.contains("species: excluded, known before") && text.contains(EMAIL), "{text}");
     assert!(text.contains("tenure_months") && text.contains("Nothing was overwritten"), "{text}");
     assert_eq!(study.store.ledger(study.id).await.expect("the ledger").len(), entries);
     let role = |state: &pronoia_core::study::StudyState| {
         state.columns.iter().find(|column| column.name == "species").expect("a column").role
     };
-    assert_eq!(role(&study.state().await), Role::LeftOut);
+    assert_eq!(role(&study.state().await), ColumnRole::LeftOut);
     // Having looked again, he may.
     let ben = Reader::at(&http, study.id, "prepare");
     assert_eq!(ben.sends("prepare/column", &known).status, 303);
-    assert_eq!(role(&study.state().await), Role::Predictor);
+    assert_eq!(role(&study.state().await), ColumnRole::Predictor);
 
     // Steps are named by their place, which is another one when somebody took one out.
     for column in ["months_since_visit", "fee_rise_pct"] {

@@ -32,7 +32,7 @@ async fn amounts_by_customer_a_budget_and_a_customer_who_is_changed() {
 
     // What the model goes by, one column and two.
     b.click(".views a[href$='decide/why']").await;
-    b.see("h1", "What does scorecard go by?").await;
+    b.see("h1", "Which columns are important for scorecard?").await;
     b.click(".why-tools .button").await;
     b.see("h1", "Most important: ").await;
     b.is_accessible("importance").await;

@@ -61,10 +61,10 @@ async fn a_study_moves_to_a_newer_version_and_back() {
     let people = members(2_600, SEED + 4, FIRST_RENEWAL);
     let second = brought(&http, &store, "members.csv", &later(&people)).await;
     let alone = plain(&http.get(&format!("/tables/{second}")).text);
-    assert!(alone.contains("Version 1 was before") && alone.contains("clinic</strong> is gone"), "{alone}");
+    assert!(alone.contains("Version 1 is older") && alone.contains("clinic</strong> is gone"), "{alone}");
     let records = page("records");
     assert!(
-        records.contains("Version 2 came later: 2 600 rows") && records.contains("app_user</strong> is new"),
+        records.contains("Version 2 is newer: 2 600 rows") && records.contains("app_user</strong> is new"),
         "{records}"
     );
     assert!(!page("train").contains("class=\"stale\""), "nothing moves by itself");
@@ -125,7 +125,7 @@ async fn rows_are_put_below_each_other_and_counted_before() {
     let odd = brought(&http, &store, "june.csv", b"id,fee\nA1,a lot\nA2,little\n").await;
     let page = |second: i64| plain(&http.get(&format!("/tables/{april}/append?with={second}")).text);
     let account = page(may);
-    for words in ["3 rows and 2 below them: 5 come out", "3: id, fee, paid on", "1 row stands in both"] {
+    for words in ["3 rows and 2 appended: 5 rows", "3: id, fee, paid on", "1 row is in both"] {
         assert!(account.contains(words), "{words}: {account}");
     }
     assert!(page(odd).contains("fee (a number and a category)"), "{}", page(odd));

@@ -113,7 +113,7 @@ async fn whom_to_ring(hands: &Hands, study: i64) {
 async fn whom_to_decline(hands: &Hands, study: i64) {
     let b = &hands.browser;
     let decided = hands.question(study, "Decline").await;
-    assert!(decided.contains("look at") && decided.contains("more than approving everybody"), "{decided}");
+    assert!(decided.contains("refer") && decided.contains("more than approving everybody"), "{decided}");
     assert_eq!(
         b.script("return document.querySelectorAll('.handle').length").await,
         2,

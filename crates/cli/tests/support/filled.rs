@@ -1,9 +1,9 @@
 //! Addresses with braces, as they are of a study that has one of everything.
 
-use pronoia_web::Door;
+use pronoia_web::Route;
 
 /// What stands where an address has braces, of a study that has one of everything.
-pub fn filled(door: &Door) -> String {
+pub fn filled(door: &Route) -> String {
     let mut path = String::new();
     for (at, piece) in door.path.split(['{', '}']).enumerate() {
         path += match (at % 2, piece) {

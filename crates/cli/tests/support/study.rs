@@ -13,7 +13,7 @@ use pronoia_core::study::CautionKind;
 use pronoia_core::study::{Basis, StudyState};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, Member, SEED, members, renewals_csv};
 use pronoia_store::Store;
-use pronoia_store::fits::Fit;
+use pronoia_store::fits::NewFit;
 use pronoia_store::jobs::Work;
 use tokio::sync::{Mutex, OnceCell};
 
@@ -23,7 +23,7 @@ use super::{EMAIL, Http, Made, Server, plain, until};
 pub async fn queued(store: &Store, (workspace, study): (i64, i64), settings: &Settings, basis: &Basis) -> (i64, i64) {
     let study = store.study(workspace, study).await.expect("the study");
     let recipe = Recipe::from(settings);
-    let fit = Fit { name: recipe.name(), recipe: &recipe, basis, seed: 1 };
+    let fit = NewFit { name: recipe.name(), recipe: &recipe, basis, seed: 1 };
     let model = store.queue_fit(&study, &fit, None).await.expect("a model");
     let jobs = store.jobs_to(workspace, &Work::Fit { model }).await.expect("jobs");
     (model, jobs[0].id)

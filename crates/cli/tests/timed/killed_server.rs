@@ -8,7 +8,7 @@ use crate::support::{EMAIL, Http, Server, until};
 use pronoia_core::learn::Settings;
 use pronoia_core::question::Question;
 use pronoia_core::study::{Basis, Outcome, StudyState};
-use pronoia_core::tune::{Measure, Plan, Search, Tried};
+use pronoia_core::tune::{TriedCandidate, TuningMeasure, TuningPlan, TuningRun};
 use pronoia_core::{Kind, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members};
 use pronoia_store::Store;
@@ -121,14 +121,14 @@ async fn a_search_goes_on_where_it_was_broken_off() {
     let _beside = crate::ALONE.read().await;
     let mut server = Server::start().await;
     let (store, workspace, study) = a_study(&server).await;
-    let plan = Plan {
+    let plan = TuningPlan {
         families: ["boosted", "bayes"].map(str::to_owned).to_vec(),
-        measure: Measure::LogLoss,
+        measure: TuningMeasure::LogLoss,
         most: 5,
         minutes: None,
         seed: 3,
     };
-    let search = Search::new(plan.clone()).expect("a search");
+    let search = TuningRun::new(plan.clone()).expect("a search");
     let of = store.study(workspace, study).await.expect("the study");
     let begun = async || {
         let id = store.queue_search(&of, &search, &a_basis()).await.expect("a search");
@@ -157,7 +157,7 @@ async fn a_search_goes_on_where_it_was_broken_off() {
     }
     assert_eq!(tried[0], tried[1], "the same candidates with the same figures");
     // A candidate that is tried anew takes another time: what was tried before the server was killed was kept.
-    let seconds = |tried: &[Tried]| tried.iter().map(|tried| tried.seconds.to_bits()).collect::<Vec<_>>();
+    let seconds = |tried: &[TriedCandidate]| tried.iter().map(|tried| tried.seconds.to_bits()).collect::<Vec<_>>();
     let after = store.search(broken).await.expect("the search").so_far().expect("so far").tried;
     assert_eq!(seconds(&before.tried), seconds(&after[..before.tried.len()]), "none was tried twice");
     until("both are fitted", || async {
@@ -203,7 +203,7 @@ async fn rows_come_back_as_they_were_stored() {
     importer.add(&rows).await.expect("added");
     importer.add(&rows).await.expect("added again");
     let profile = pronoia_core::profile::TableProfile::of(&importer.read_back().await.expect("rows"));
-    let source = pronoia_store::records::Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+    let source = pronoia_store::records::TableSource { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
     let id = importer
         .seal(Label { name: "odd", source: &source, is_list: false }, &profile, SealedFor::Itself)
         .await

@@ -7,12 +7,12 @@ use crate::support::until;
 use pronoia_core::intake::read_table;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::{Account, Answers, By, Extras, Part, Scoring, match_list};
+use pronoia_core::score::{By, ColumnAnswers, Extras, ListPart, Scoring, ScoringSummary, match_list};
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, renewals_csv};
 use pronoia_store::record_table;
-use pronoia_store::records::{Label, ScoredList, SealedFor, Source};
+use pronoia_store::records::{Label, ScoredList, SealedFor, TableSource};
 
 /// Customers that are put below each other until a list is long enough.
 const CUSTOMERS: usize = 25_000;
@@ -55,7 +55,7 @@ async fn written(
     for part in parts {
         importer.add(part).await.expect("added");
     }
-    let source = Source { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
+    let source = TableSource { sentence: "a test".into(), rejected: 0, misfit_cells: 0 };
     let label = Label { name, source: &source, is_list: false };
     let id = importer.seal(label, &profile, sealed_for).await.expect("sealed");
     (study.store.table(1, id).await.expect("the table"), begun.elapsed())
@@ -123,13 +123,13 @@ async fn a_long_list_is_scored_as_a_whole_in_the_memory_of_a_short_one() {
     let scoring = Scoring { model: &model, by: Some(by), extras, tenths: &tenths };
     let begun = Instant::now();
     let of_policy = chosen.policy.inputs();
-    let matched = match_list(&model, &of_policy, &part, &Answers::new()).1;
+    let matched = match_list(&model, &of_policy, &part, &ColumnAnswers::new()).1;
     let mut ahead = scoring.ahead(CUSTOMERS * times);
     (0..times).for_each(|_| ahead.meet(&scoring, &matched, &[]).expect("met"));
     let settled = ahead.settled();
-    let (mut account, mut expected) = (Account::default(), Vec::new());
+    let (mut account, mut expected) = (ScoringSummary::default(), Vec::new());
     for _ in 0..times {
-        let of = Part { list: &part, matched: &matched, before: account.rows, known: &[], suppressed: &[] };
+        let of = ListPart { list: &part, matched: &matched, before: account.rows, known: &[], suppressed: &[] };
         let scored = scoring.part(of, &settled).expect("scored");
         account.add(&scored.account);
         expected.push(scored.table);

@@ -3,14 +3,14 @@
 use pronoia_core::Model;
 use pronoia_core::evaluate::log_loss;
 use pronoia_core::learn::{Family, Settings};
-use pronoia_core::model::{Blend, Mix, Recipe};
+use pronoia_core::model::{Ensemble, Mix, Recipe};
 use pronoia_core::progress::Unwatched;
 
 use crate::customers::{basis, customers, every, fit_of, happened, quick};
 
 fn of(words: &[&str], mix: Mix) -> Recipe {
     let members = words.iter().map(|word| quick(Family::of(word).expect("a family"))).collect();
-    Recipe::Blend(Blend::new(mix, members).expect("a blend"))
+    Recipe::Blend(Ensemble::new(mix, members).expect("a blend"))
 }
 
 fn blended(recipe: &Recipe, rows: usize, seed: u64) -> Model {
@@ -45,7 +45,7 @@ fn a_member_that_tells_nothing_more_counts_for_nothing() {
     let mut stump = Settings::of_family("tree").expect("a family");
     stump.set("leaves", "2").expect("a setting");
     let boosted = Settings::of_family("boosted").expect("a family");
-    let recipe = Recipe::Blend(Blend::new(Mix::Stacked, vec![boosted, stump]).expect("a blend"));
+    let recipe = Recipe::Blend(Ensemble::new(Mix::Stacked, vec![boosted, stump]).expect("a blend"));
     let model = blended(&recipe, 8_000, 3);
     let told = model.blended.expect("a blend");
     assert!(told.shares[1] < 0.25 && told.shares[0] > 0.75, "{told:?}");
@@ -73,7 +73,7 @@ fn a_blend_is_saved_read_back_and_the_same_for_any_number_of_threads() {
 #[test]
 fn one_model_or_the_same_twice_is_no_blend() {
     let scorecard = || Settings::of_family("scorecard").expect("a family");
-    let refused = |members| Blend::new(Mix::Average, members).expect_err("no blend");
+    let refused = |members| Ensemble::new(Mix::Average, members).expect_err("no blend");
     assert!(refused(vec![scorecard()]).contains("2 to 8 members; 1 were chosen"));
     assert!(refused(vec![scorecard(), scorecard()]).contains("scorecard with the same settings"));
     assert!("median".parse::<Mix>().expect_err("no mix").contains("average or stacked"));

@@ -1,13 +1,13 @@
 //! Maps from scores to probabilities: what they undo, what they never do, and how one is chosen.
 
-use pronoia_core::calibrate::{Calibration, Map};
+use pronoia_core::calibrate::{Calibration, CalibrationMap};
 use pronoia_core::learn::{FitError, Target};
 use pronoia_core::split::folds;
 use proptest::prelude::*;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-const MAPS: [Map; 3] = [Map::Sigmoid, Map::Beta, Map::Isotonic];
+const MAPS: [CalibrationMap; 3] = [CalibrationMap::Sigmoid, CalibrationMap::Beta, CalibrationMap::Isotonic];
 
 fn sigmoid(log_odds: f64) -> f64 {
     1.0 / (1.0 + (-log_odds).exp())
@@ -85,18 +85,18 @@ fn a_distortion_of_its_own_kind_is_undone() {
     let target = Target::plain(event.clone());
     let best = loss(truth.iter().copied(), &event);
     // Twice too sure and shifted; bent at one end; squeezed in steps.
-    type Distortion = (&'static str, fn(f64) -> f64, Map);
+    type Distortion = (&'static str, fn(f64) -> f64, CalibrationMap);
     let distortions: [Distortion; 3] = [
-        ("too sure", |eta| 2.0 * eta + 1.0, Map::Sigmoid),
+        ("too sure", |eta| 2.0 * eta + 1.0, CalibrationMap::Sigmoid),
         (
             "bent",
             |eta| {
                 let p = sigmoid(eta).powf(2.5);
                 (p / (1.0 - p)).ln()
             },
-            Map::Beta,
+            CalibrationMap::Beta,
         ),
-        ("in steps", |eta| eta.powi(3) + 4.0, Map::Isotonic),
+        ("in steps", |eta| eta.powi(3) + 4.0, CalibrationMap::Isotonic),
     ];
     for (name, distort, kind) in distortions {
         let score: Vec<f64> = truth.iter().map(|&eta| distort(eta)).collect();
@@ -123,7 +123,7 @@ fn scores_that_hold_already_are_left_or_hardly_touched() {
     assert_eq!(chosen.rows, 20_000);
     let kept = chosen.loss(chosen.kind).expect("it was tried");
     assert!(chosen.losses.iter().all(|(_, loss)| *loss >= kept), "the one that tells other rows best is kept");
-    assert!(chosen.loss(Map::AsTheyAre).expect("tried") - kept < 0.0005, "{chosen:?}");
+    assert!(chosen.loss(CalibrationMap::AsTheyAre).expect("tried") - kept < 0.0005, "{chosen:?}");
     for eta in [-3.0, -1.5, 0.0, 1.0] {
         let mapped = map.as_ref().map_or(eta, |map| map.apply(eta));
         assert!((sigmoid(mapped) - sigmoid(eta)).abs() < 0.03, "{eta}: {mapped}");
@@ -135,8 +135,8 @@ fn with_few_events_no_more_than_a_line_is_believed() {
     let (truth, event) = customers(120, 4);
     let target = Target::plain(event.clone());
     let (_, chosen) = Calibration::choose(&truth, &target, &folds(&event, 5, 1)).expect("both outcomes");
-    let tried: Vec<Map> = chosen.losses.iter().map(|(kind, _)| *kind).collect();
-    assert_eq!(tried, [Map::AsTheyAre, Map::Sigmoid]);
+    let tried: Vec<CalibrationMap> = chosen.losses.iter().map(|(kind, _)| *kind).collect();
+    assert_eq!(tried, [CalibrationMap::AsTheyAre, CalibrationMap::Sigmoid]);
 }
 
 #[test]
@@ -166,5 +166,8 @@ fn one_outcome_alone_is_refused() {
         let refused = Calibration::fit(kind, &[0.0; 50], &target).expect_err("nothing to learn");
         assert!(matches!(refused, FitError::OneSided { rows: 50 }), "{refused:?}");
     }
-    assert_eq!(Calibration::fit(Map::AsTheyAre, &[0.0, 1.0], &Target::plain(vec![true, false])).expect("both"), None);
+    assert_eq!(
+        Calibration::fit(CalibrationMap::AsTheyAre, &[0.0, 1.0], &Target::plain(vec![true, false])).expect("both"),
+        None
+    );
 }

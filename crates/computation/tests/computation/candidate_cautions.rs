@@ -1,18 +1,18 @@
 //! What is looked for in a fitted candidate: planted, it is found; on sound candidates there is silence.
 
-use pronoia_core::cautions::{Candidate, Caution, Remedy, look_at_candidate};
+use pronoia_core::cautions::{Caution, CautionedCandidate, Remedy, look_at_candidate};
 use pronoia_core::evaluate::Evaluation;
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::Recipe;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::CautionKind;
 use pronoia_core::study::{Basis, StudyState};
-use pronoia_core::{Judged, Model, Table};
+use pronoia_core::{EvaluatedModel, Model, Table};
 
 use crate::customers::{basis, customers, every, fit_of, happened, numbers};
 
 fn looked_at(model: &Model, evaluation: &Evaluation, basis: &Basis) -> Vec<Caution> {
-    look_at_candidate(&Candidate { name: "It", model, evaluation, basis })
+    look_at_candidate(&CautionedCandidate { name: "It", model, evaluation, basis })
 }
 
 #[test]
@@ -20,7 +20,7 @@ fn sound_candidates_of_every_family_raise_nothing() {
     let (table, _) = customers(8_000, -2.0, 51);
     for family in Family::ALL {
         let settings = Settings::of_family(family.word).expect("a family");
-        let judged = Judged::fit(&table, &basis(), settings, 5, &Unwatched).expect("fitted");
+        let judged = EvaluatedModel::fit(&table, &basis(), settings, 5, &Unwatched).expect("fitted");
         let found = looked_at(&judged.model, &Evaluation::of(&judged.probability, &judged.event), &basis());
         // Two columns of these customers tell about as much, and a single tree may ask for either.
         let found: Vec<&Caution> = found.iter().filter(|c| c.rule != CautionKind::UnstableTree).collect();
@@ -112,7 +112,7 @@ fn a_tree_whose_top_is_chance_is_found_and_one_whose_top_is_clear_is_not() {
 fn few_events_are_said_and_judging_every_row_in_turn_ends_it() {
     let (table, _) = customers(400, -2.8, 57);
     let logistic = Settings::of_family("logistic").expect("a family");
-    let judged = Judged::fit(&table, &basis(), logistic.clone(), 5, &Unwatched).expect("fitted");
+    let judged = EvaluatedModel::fit(&table, &basis(), logistic.clone(), 5, &Unwatched).expect("fitted");
     let evaluation = Evaluation::of(&judged.probability, &judged.event);
     let found = looked_at(&judged.model, &evaluation, &basis());
     let caution = found.iter().find(|c| c.rule == CautionKind::FewEvents).expect("a caution");
@@ -123,7 +123,7 @@ fn few_events_are_said_and_judging_every_row_in_turn_ends_it() {
     assert!(caution.remedy.is_taken(&state) && !caution.concerns(&state));
     let mut in_turn = basis();
     in_turn.split = state.split;
-    let judged = Judged::fit(&table, &in_turn, logistic, 5, &Unwatched).expect("fitted");
+    let judged = EvaluatedModel::fit(&table, &in_turn, logistic, 5, &Unwatched).expect("fitted");
     let found = looked_at(&judged.model, &Evaluation::of(&judged.probability, &judged.event), &in_turn);
     assert!(found.iter().all(|c| c.rule != CautionKind::FewEvents), "{found:?}");
 }

@@ -1,14 +1,14 @@
 //! Every caution on data that has the mistake planted, and silence where it has not.
 
-use pronoia_core::cautions::{Caution, Remedy, Seen, left_out, look, worse_than_chance};
+use pronoia_core::cautions::{Caution, CautionInput, Remedy, excluded_columns, look, worse_than_chance};
 use pronoia_core::drivers::Drivers;
 use pronoia_core::evaluate::Evaluation;
-use pronoia_core::prepare::{Action, Step};
+use pronoia_core::prepare::{PreparationStep, StepAction};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::question::Question;
-use pronoia_core::split::{Dealing, SplitPlan};
-use pronoia_core::study::{self, KnownWhen, Outcome, Role, StudyState};
+use pronoia_core::split::{SplitMethod, SplitPlan};
+use pronoia_core::study::{self, ColumnRole, KnownWhen, Outcome, StudyState};
 use pronoia_core::study::{AcceptedCaution, CautionKind};
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Table};
@@ -83,7 +83,7 @@ fn looked_at(state: &StudyState, table: &Table, question: Question) -> Vec<Cauti
     let basis = state.basis().expect("an outcome");
     let (seen_table, happened) = basis.population(table).expect("a population");
     let dealt = basis.split.deal(table, &happened).expect("parts");
-    look(&Seen { table: &seen_table, happened: &happened, dealt: &dealt, profile: &profile, state, question })
+    look(&CautionInput { table: &seen_table, happened: &happened, dealt: &dealt, profile: &profile, state, question })
 }
 
 /// How many cautions are raised in a study in which nothing is wrong: drivers that are known before, of
@@ -225,7 +225,7 @@ fn digits_that_name_something_are_no_amount() {
     assert!(caution.evidence.contains("60 different whole numbers from 100 to 513"), "{}", caution.evidence);
     let (mut state, _) = planted.state();
     caution.remedy.apply(&mut state);
-    assert_eq!(state.steps[0].action, Action::AsCode { column: "branch_code".into() });
+    assert_eq!(state.steps[0].action, StepAction::AsCode { column: "branch_code".into() });
 }
 
 #[test]
@@ -233,7 +233,7 @@ fn customers_with_several_rows_are_kept_together() {
     let mut planted = Planted::new();
     planted.words("member_id", Kind::Code, |row, _| format!("M{:06}", row - row % 50 % 2));
     planted.edit = |state| {
-        state.columns.iter_mut().filter(|c| c.name == "member_id").for_each(|c| c.role = Role::Identifier);
+        state.columns.iter_mut().filter(|c| c.name == "member_id").for_each(|c| c.role = ColumnRole::Identifier);
     };
     let caution = only(&planted, CautionKind::RepeatedCustomers, "member_id");
     assert!(caution.evidence.contains("2\u{202f}000 have several rows"), "{}", caution.evidence);
@@ -249,7 +249,7 @@ fn a_rate_that_changes_with_time_asks_for_the_newest() {
     let caution = only(&planted, CautionKind::TimeMatters, "renewal_on");
     assert!(caution.evidence.contains("from 2022-01-"), "{}", caution.evidence);
     let (mut state, _) = planted.state();
-    state.split = SplitPlan { by: Dealing::Newest { column: "joined_on".into() }, ..state.split };
+    state.split = SplitPlan { by: SplitMethod::Newest { column: "joined_on".into() }, ..state.split };
     assert!(!caution.concerns(&state), "the split looks at time already");
 }
 
@@ -278,11 +278,11 @@ fn a_region_drawn_from_noise_is_not_confirmed() {
     planted.words(name, Kind::YesNo, |row, _| if inside(row) { "yes" } else { "no" }.into());
     planted.columns.last_mut().expect("the column").name = "drawn".into();
     planted.edit = |state| {
-        let action = Action::Derive { name: "lucky".into(), expression: "drawn = 'yes'".into() };
-        state.steps.push(Step { action, off: false });
+        let action = StepAction::Derive { name: "lucky".into(), expression: "drawn = 'yes'".into() };
+        state.steps.push(PreparationStep { action, off: false });
         let made = state.columns.iter().find(|c| c.name == "claims").cloned().expect("claims");
         state.columns.push(study::ColumnChoice { name: "lucky".into(), ..made });
-        state.columns.iter_mut().filter(|c| c.name == "drawn").for_each(|c| c.role = Role::LeftOut);
+        state.columns.iter_mut().filter(|c| c.name == "drawn").for_each(|c| c.role = ColumnRole::LeftOut);
     };
     let caution = only(&planted, CautionKind::Unconfirmed, "lucky");
     assert!(caution.evidence.contains("on validation rows"), "{}", caution.evidence);
@@ -308,9 +308,9 @@ fn what_was_left_out_is_said_beside_influence() {
     let rows: Vec<usize> = (0..ROWS).collect();
     let names = ["claims".to_owned()];
     let drivers = Drivers::of(&table, &names, &[], (&rows, &planted.left), 1, &Unwatched).expect("drivers");
-    assert_eq!(left_out(&state, &drivers), None);
-    state.columns.iter_mut().filter(|c| c.name == "claims").for_each(|c| c.role = Role::LeftOut);
-    let said = left_out(&state, &drivers).expect("a sentence");
+    assert_eq!(excluded_columns(&state, &drivers), None);
+    state.columns.iter_mut().filter(|c| c.name == "claims").for_each(|c| c.role = ColumnRole::LeftOut);
+    let said = excluded_columns(&state, &drivers).expect("a sentence");
     assert!(
         said.contains("claims") && said.contains("A column without importance here may matter all the same"),
         "{said}"

@@ -1,18 +1,18 @@
 //! A closer look at a candidate, and the proof that it can be made again.
 
-use pronoia_core::judged::{Closer, Gain};
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::Recipe;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::Basis;
+use pronoia_core::validation::{Diagnostics, Gain};
 use pronoia_core::{Column, Kind, Table};
 
 use crate::customers::{basis, customers, every, fit_of, numbers, quick, words};
 
-fn closer(rows: usize, family: &str, basis: &Basis) -> Closer {
+fn closer(rows: usize, family: &str, basis: &Basis) -> Diagnostics {
     let (table, _) = customers(rows, -2.0, 11);
     let recipe = Recipe::One(Settings::of_family(family).expect("a family"));
-    Closer::look(&table, basis, &recipe, 3, &Unwatched).expect("a look")
+    Diagnostics::look(&table, basis, &recipe, 3, &Unwatched).expect("a look")
 }
 
 #[test]

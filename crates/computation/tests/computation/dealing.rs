@@ -1,7 +1,7 @@
 //! Rows dealt out by lot and evened out: shares, seeds, refusals, and what counts as the same customer.
 
-use pronoia_core::balance::{Balance, Balanced, Method};
-use pronoia_core::split::{Alike, Dealing, SplitError, SplitPlan, Turn, folds};
+use pronoia_core::balance::{Balance, BalanceMethod, Balanced};
+use pronoia_core::split::{Alike, Fold, SplitError, SplitMethod, SplitPlan, folds};
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Table};
 use proptest::prelude::*;
@@ -69,7 +69,7 @@ proptest! {
     fn in_turns_everybody_is_judged_once_and_never_learned_from_then(event in prop::collection::vec(any::<bool>(), 6..200), k in 2usize..6, seed: u64) {
         let of_row = folds(&event, k, seed);
         let mut judged = vec![0; event.len()];
-        for turn in Turn::of(&of_row) {
+        for turn in Fold::of(&of_row) {
             prop_assert_eq!(turn.judged.len() + turn.learned.len(), event.len());
             prop_assert!(turn.judged.iter().all(|row| !turn.learned.contains(row)));
             turn.judged.iter().for_each(|&row| judged[row] += 1);
@@ -86,7 +86,7 @@ proptest! {
     #[test]
     fn the_rarer_outcome_counts_as_much_as_was_asked(
         event in prop::collection::vec(prop::bool::weighted(0.15), 100..400), share in 0.05..=0.5f64, seed: u64,
-        method in prop::sample::select(&[Method::Weights, Method::OverSampling, Method::UnderSampling, Method::SyntheticRows][..]),
+        method in prop::sample::select(&[BalanceMethod::Weights, BalanceMethod::OverSampling, BalanceMethod::UnderSampling, BalanceMethod::SyntheticRows][..]),
     ) {
         let events = event.iter().filter(|&&e| e).count();
         prop_assume!(events >= 8 && events * 2 < event.len());
@@ -105,10 +105,10 @@ proptest! {
         let again = balance.apply(&table, &["x".into()], &rows, &event, seed);
         prop_assert_eq!((&balanced.kept, &balanced.weight), (&again.kept, &again.weight));
         prop_assert!(event.iter().enumerate().filter(|(_, e)| **e).all(|(row, _)| balanced.kept.contains(&row)), "no event is given up");
-        if method != Method::UnderSampling {
+        if method != BalanceMethod::UnderSampling {
             prop_assert_eq!(balanced.kept.len(), event.len(), "and nobody else");
         }
-        if method == Method::Weights {
+        if method == BalanceMethod::Weights {
             prop_assert!((rarer + others - event.len() as f64).abs() < 1e-6, "all together count as many as there are");
         }
     }
@@ -146,9 +146,9 @@ fn another_seed_deals_otherwise_and_what_cannot_be_is_refused_in_words() {
     for folds in [0, 1, 2, 21] {
         let plan = SplitPlan { folds: Some(folds), ..SplitPlan::default() };
         let refused = plan.deal(&empty(), &happened).expect_err("too few or too many");
-        assert_eq!(refused.to_string(), "Deal the customers into 3 to 20 folds.");
+        assert_eq!(refused.to_string(), "Use 3 to 20 folds.");
     }
-    let gone = plan(|p| p.by = Dealing::Newest { column: "day".into() }).expect_err("no such column");
+    let gone = plan(|p| p.by = SplitMethod::Newest { column: "day".into() }).expect_err("no such column");
     assert!(gone.to_string().contains("“day”"), "{gone}");
     let gone = plan(|p| p.together = Some("member".into())).expect_err("no such column");
     assert!(gone.to_string().contains("“member”"), "{gone}");
@@ -163,13 +163,13 @@ fn another_seed_deals_otherwise_and_what_cannot_be_is_refused_in_words() {
 #[test]
 fn a_share_that_makes_no_sense_is_refused_and_words_are_read_back() {
     for share in [0.0, -0.2, 0.51, 1.0, f64::NAN] {
-        assert!(Balance { method: Method::Weights, share }.check().is_err(), "{share}");
+        assert!(Balance { method: BalanceMethod::Weights, share }.check().is_err(), "{share}");
     }
-    assert!(Balance { method: Method::Weights, share: 0.5 }.check().is_ok());
-    for method in Method::ALL {
-        assert_eq!(method.word().parse::<Method>(), Ok(method));
+    assert!(Balance { method: BalanceMethod::Weights, share: 0.5 }.check().is_ok());
+    for method in BalanceMethod::ALL {
+        assert_eq!(method.word().parse::<BalanceMethod>(), Ok(method));
         assert!(!method.description().is_empty());
     }
-    assert!("doubling".parse::<Method>().expect_err("no such way").contains("doubling"));
+    assert!("doubling".parse::<BalanceMethod>().expect_err("no such way").contains("doubling"));
     assert!(Balance::default().is_off());
 }

@@ -3,9 +3,9 @@
 use std::borrow::Cow;
 
 use pronoia_core::decide::{
-    Along, Amount, Assumption, ChosenAgain, Churn, Curve, Customers, Decision, Each, Economics, EventRate, Given, Line,
-    Order, Payoff, Payoffs, Population, Ranking, Rule, Scale, Sensitivity, Uncertain, Values, Weighing, Which, Worths,
-    alternatives, expected_maximum,
+    Along, Amount, AmountValues, Assumption, ChosenAgain, Churn, ConfusionCounts, CustomerPayoffs, CutOff, Each,
+    Economics, EvaluatedCustomers, EvaluationScale, EventRate, Given, Order, Payoff, Payoffs, PolicyEvaluation,
+    Population, ProfitCurve, Ranking, Rule, Sensitivity, Uncertain, Which, alternatives, expected_maximum,
 };
 use pronoia_core::evaluate::roc_curve;
 use pronoia_core::question::Question;
@@ -14,8 +14,8 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use statrs::distribution::{Beta, Continuous, ContinuousCDF};
 
-fn certain(population: &Population) -> Scale<'_> {
-    Scale { population, doubt: 0.0, seed: 7 }
+fn certain(population: &Population) -> EvaluationScale<'_> {
+    EvaluationScale { population, doubt: 0.0, seed: 7 }
 }
 
 fn near(found: f64, expected: f64, what: &str) {
@@ -45,7 +45,7 @@ fn on_steps_of_probability_everything_is_as_the_closed_forms_say() {
     let ranking = Ranking::of(&p, &event).expect("rows");
     let economics = Economics::Churn(churn());
     let population = Population::of(110.0);
-    let weighing = Weighing::counted(&ranking, &economics, &Rule::cut_off(0.0), &certain(&population));
+    let weighing = PolicyEvaluation::counted(&ranking, &economics, &Rule::cut_off(0.0), &certain(&population));
     // A leaver brings 34.2, a stayer costs 10.8: acting pays from 0.24, that is from 0.3 on.
     let gain = |k: f64| 10.0 * (0.1 * k * 34.2 - (1.0 - 0.1 * k) * 10.8);
     let best = weighing.curve.points[weighing.best.at];
@@ -73,7 +73,7 @@ fn two_cut_offs_are_the_best_of_all_pairs() {
     let payoffs = economics.payoffs();
     let refer = payoffs.refer.expect("a look");
     let population = Population::of(110.0);
-    let curve = Weighing::counted(&ranking, &economics, &Rule::cut_off(0.5), &certain(&population)).curve;
+    let curve = PolicyEvaluation::counted(&ranking, &economics, &Rule::cut_off(0.5), &certain(&population)).curve;
     let worth = |act: f64, from: f64| -> f64 {
         (0..p.len())
             .map(|i| {
@@ -98,7 +98,7 @@ fn two_cut_offs_are_the_best_of_all_pairs() {
     near(curve.referring(act, from).profit, best, "the best pair");
     near(worth(curve.points[act].cut_off, curve.points[from].cut_off), best, "followed");
     let rule = Rule { refer_from: Some(curve.points[from].cut_off), ..Rule::cut_off(curve.points[act].cut_off) };
-    let weighing = Weighing::counted(&ranking, &economics, &rule, &certain(&population));
+    let weighing = PolicyEvaluation::counted(&ranking, &economics, &rule, &certain(&population));
     near(weighing.expected().profit, best, "weighed");
     let others = alternatives::counted(&weighing, &economics, &rule);
     let pair = others.iter().find(|a| a.which == Which::TwoCutOffs).expect("two cut-offs");
@@ -159,7 +159,7 @@ fn expected_maximum_profit_is_the_published_one_and_that_of_quadrature() {
         let density = Beta::new(3.0, 5.0).expect("a distribution");
         let best = |chance: f64| {
             let gain = economics.with(word, chance).payoffs().gain();
-            let at = |s: &pronoia_core::decide::Stand| gain.of(s.acted as f64, s.events as f64);
+            let at = |s: &pronoia_core::decide::CutPoint| gain.of(s.acted as f64, s.events as f64);
             ranking.stands.iter().map(at).fold(f64::NEG_INFINITY, f64::max) / ranking.rows as f64
         };
         let n = 40_000;
@@ -180,12 +180,9 @@ prop_compose! {
 }
 
 fn with_values(economics: &Economics<f64>, word: &str, amounts: &[f64]) -> Given {
-    let values =
-        economics.map(
-            |assumption, amount| {
-                if assumption.word == word { Values::Each(amounts.into()) } else { Values::Same(*amount) }
-            },
-        );
+    let values = economics.map(|assumption, amount| {
+        if assumption.word == word { AmountValues::Each(amounts.into()) } else { AmountValues::Same(*amount) }
+    });
     values.into()
 }
 
@@ -201,15 +198,15 @@ proptest! {
         let (economics, population) = (Economics::usual(question), Population::of(5_000.0));
         let before = Rule::cut_off(first);
         let after = Rule {
-            limits: vec![Line::Share(share)],
+            limits: vec![CutOff::Share(share)],
             refer_from: refers.then_some(second / 2.0),
             ..Rule::cut_off(second)
         };
-        let weigh = |rule: &Rule| Weighing::counted(&ranking, &economics, rule, &certain(&population));
+        let weigh = |rule: &Rule| PolicyEvaluation::counted(&ranking, &economics, rule, &certain(&population));
         let (moved, anew) = (weigh(&before).under(&after), weigh(&after));
         prop_assert_eq!((moved.position, moved.limit, moved.refer), (anew.position, anew.limit, anew.refer));
         prop_assert_eq!((moved.best, moved.expected()), (anew.best, anew.expected()));
-        let gain = |weighing: &Weighing| weighing.counted_decision().gain(&economics);
+        let gain = |weighing: &PolicyEvaluation| weighing.counted_decision().gain(&economics);
         prop_assert_eq!(gain(&moved), gain(&anew));
     }
 
@@ -219,8 +216,8 @@ proptest! {
     ) {
         let ranking = Ranking::of(&p, &event).expect("rows");
         let (payoffs, population) = (Economics::usual(question).payoffs(), Population::of(size));
-        let curve = Curve::of(&ranking, &Worths::Same(payoffs), &population, 1);
-        let gain = Curve::best_gain(&ranking, &Worths::Same(payoffs), &population);
+        let curve = ProfitCurve::of(&ranking, &CustomerPayoffs::Same(payoffs), &population, 1);
+        let gain = ProfitCurve::best_gain(&ranking, &CustomerPayoffs::Same(payoffs), &population);
         near(gain, curve.points[curve.best.at].profit - curve.none().profit, "best less nobody");
     }
 
@@ -242,10 +239,10 @@ proptest! {
             Some(rate) if happened => size * rate.population / events,
             Some(rate) => size * (1.0 - rate.population) / (n - events),
         };
-        let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &values };
+        let customers = EvaluatedCustomers { probability: Cow::Borrowed(&p), event: &event, values: &values };
         for by in [Order::Probability, Order::Gain, Order::GainPerCost] {
-            let rule = Rule { by, line: Line::Share(0.4), limits: vec![], refer_from: None };
-            let weighing = Weighing::each(&customers, &rule, &certain(&population)).expect("rows");
+            let rule = Rule { by, line: CutOff::Share(0.4), limits: vec![], refer_from: None };
+            let weighing = PolicyEvaluation::each(&customers, &rule, &certain(&population)).expect("rows");
             for (at, point) in weighing.curve.points.iter().enumerate().step_by(7) {
                 let mut brute = [0.0; 4];
                 for i in 0..p.len() {
@@ -265,7 +262,7 @@ proptest! {
             }
             // What the decision gains, under the amounts as they are and under half of one of them.
             let actions = weighing.actions().expect("one by one");
-            let decision = Decision::Each { values: &values, actions: &actions, event: &event, weights: weighing.weights };
+            let decision = ConfusionCounts::Each { values: &values, actions: &actions, event: &event, weights: weighing.weights };
             let typical = values.typical();
             let gained = weighing.expected().profit - weighing.curve.none().profit;
             prop_assert!((decision.gain(&typical) - gained).abs() <= 1e-7 * size * 400.0);
@@ -289,8 +286,8 @@ proptest! {
         let word = economics.amounts()[0].0.word;
         let values = with_values(&economics, word, &amounts);
         let population = Population::default();
-        let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &values };
-        let weighing = Weighing::each(&customers, &Rule::cut_off(0.5), &certain(&population)).expect("rows");
+        let customers = EvaluatedCustomers { probability: Cow::Borrowed(&p), event: &event, values: &values };
+        let weighing = PolicyEvaluation::each(&customers, &Rule::cut_off(0.5), &certain(&population)).expect("rows");
         let order = weighing.order.as_deref().expect("one by one");
         let each = Each { order, event: &event, values: &values };
         let again = ChosenAgain { ranking: &weighing.ranking, weights: weighing.weights, each: Some(each) };
@@ -320,13 +317,13 @@ proptest! {
         let economics = Economics::usual(question);
         let values = with_values(&economics, economics.amounts()[0].0.word, &amounts);
         let population = Population::default();
-        let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &values };
-        let weighing = Weighing::each(&customers, &Rule::cut_off(0.5), &certain(&population)).expect("rows");
+        let customers = EvaluatedCustomers { probability: Cow::Borrowed(&p), event: &event, values: &values };
+        let weighing = PolicyEvaluation::each(&customers, &Rule::cut_off(0.5), &certain(&population)).expect("rows");
         let order = weighing.order.as_deref().expect("one by one");
         let each = Each { order, event: &event, values: &values };
         let again = ChosenAgain { ranking: &weighing.ranking, weights: weighing.weights, each: Some(each) };
         let actions = weighing.actions().expect("one by one");
-        let decision = Decision::Each { values: &values, actions: &actions, event: &event, weights: weighing.weights };
+        let decision = ConfusionCounts::Each { values: &values, actions: &actions, event: &event, weights: weighing.weights };
         let typical = values.typical();
         let all = typical.amounts();
         let (a, b) = (all[first % all.len()], all[second % all.len()]);
@@ -352,13 +349,13 @@ proptest! {
     #[test]
     fn counts_and_customers_one_by_one_give_the_same((p, event, _) in judged(), question in prop::sample::select(Question::ALL.to_vec())) {
         let economics = Economics::usual(question);
-        let values = Given::from(economics.map(|_, amount| Values::Same(*amount)));
+        let values = Given::from(economics.map(|_, amount| AmountValues::Same(*amount)));
         let population = Population::of(5_000.0);
-        let rule = Rule { limits: vec![Line::Share(0.6)], refer_from: Some(0.1), ..Rule::cut_off(0.5) };
+        let rule = Rule { limits: vec![CutOff::Share(0.6)], refer_from: Some(0.1), ..Rule::cut_off(0.5) };
         let ranking = Ranking::of(&p, &event).expect("rows");
-        let counted = Weighing::counted(&ranking, &economics, &rule, &certain(&population));
-        let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &values };
-        let each = Weighing::each(&customers, &rule, &certain(&population)).expect("rows");
+        let counted = PolicyEvaluation::counted(&ranking, &economics, &rule, &certain(&population));
+        let customers = EvaluatedCustomers { probability: Cow::Borrowed(&p), event: &event, values: &values };
+        let each = PolicyEvaluation::each(&customers, &rule, &certain(&population)).expect("rows");
         prop_assert_eq!((counted.position, counted.refer, counted.best), (each.position, each.refer, each.best));
         for (a, b) in counted.curve.points.iter().zip(&each.curve.points) {
             prop_assert!((a.profit - b.profit).abs() < 1e-6 && a.share == b.share && a.cut_off == b.cut_off);
@@ -424,13 +421,14 @@ fn the_band_covers_the_true_profit_as_often_as_it_says() {
             let ranking = Ranking::of(&score, &event).expect("rows");
             let curve = if with_fees {
                 let values = with_values(&economics, "value_kept", &fee);
-                let customers = Customers { probability: Cow::Borrowed(&score), event: &event, values: &values };
-                let scale = Scale { population: &population, doubt: 0.0, seed };
-                Weighing::each(&customers, &Rule::cut_off(0.5), &scale).expect("rows").curve
+                let customers =
+                    EvaluatedCustomers { probability: Cow::Borrowed(&score), event: &event, values: &values };
+                let scale = EvaluationScale { population: &population, doubt: 0.0, seed };
+                PolicyEvaluation::each(&customers, &Rule::cut_off(0.5), &scale).expect("rows").curve
             } else {
-                Curve::of(&ranking, &Worths::Same(economics.payoffs()), &population, seed)
+                ProfitCurve::of(&ranking, &CustomerPayoffs::Same(economics.payoffs()), &population, seed)
             };
-            let at = curve.last_within(&[Line::Share(share)]);
+            let at = curve.last_within(&[CutOff::Share(share)]);
             let expected = curve.at(at);
             covered += u64::from(expected.low <= truth && truth <= expected.high);
         }
@@ -447,7 +445,8 @@ fn what_the_best_point_flatters_itself_by_is_said() {
     for seed in 0..studies {
         let (score, event, _) = study(600, 9_000 + seed);
         let ranking = Ranking::of(&score, &event).expect("rows");
-        let curve = Curve::of(&ranking, &Worths::Same(Economics::Churn(churn()).payoffs()), &population, seed);
+        let curve =
+            ProfitCurve::of(&ranking, &CustomerPayoffs::Same(Economics::Churn(churn()).payoffs()), &population, seed);
         let best = curve.points[curve.best.at];
         // What acting from that score on is truly worth.
         let truth = truth(1.0 - best.cut_off.min(1.0), false);
@@ -466,14 +465,14 @@ fn assumptions_that_are_not_certain_widen_the_band() {
     let values = with_values(&economics, "value_kept", &fee);
     let ranking = Ranking::of(&score, &event).expect("rows");
     let population = Population::default();
-    let customers = Customers { probability: Cow::Borrowed(&score), event: &event, values: &values };
+    let customers = EvaluatedCustomers { probability: Cow::Borrowed(&score), event: &event, values: &values };
     let width = |doubt: f64, each: bool| {
-        let scale = Scale { population: &population, doubt, seed: 3 };
-        let rule = Rule { line: Line::Share(0.3), ..Rule::cut_off(0.0) };
+        let scale = EvaluationScale { population: &population, doubt, seed: 3 };
+        let rule = Rule { line: CutOff::Share(0.3), ..Rule::cut_off(0.0) };
         let weighing = if each {
-            Weighing::each(&customers, &rule, &scale).expect("rows")
+            PolicyEvaluation::each(&customers, &rule, &scale).expect("rows")
         } else {
-            Weighing::counted(&ranking, &economics, &rule, &scale)
+            PolicyEvaluation::counted(&ranking, &economics, &rule, &scale)
         };
         let expected = weighing.expected();
         assert!(expected.low < expected.profit && expected.profit < expected.high);
@@ -493,10 +492,10 @@ fn value_aware_is_compared_with_one_cut_off_on_the_same_customers() {
     let p: Vec<f64> = score.iter().map(|u| 0.6 * u * u).collect();
     let economics = Economics::Churn(churn());
     let values = with_values(&economics, "value_kept", &fee);
-    let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &values };
+    let customers = EvaluatedCustomers { probability: Cow::Borrowed(&p), event: &event, values: &values };
     let population = Population::default();
     let rule = Rule::cut_off(0.2);
-    let weighing = Weighing::each(&customers, &rule, &certain(&population)).expect("rows");
+    let weighing = PolicyEvaluation::each(&customers, &rule, &certain(&population)).expect("rows");
     let all = alternatives::each(&weighing, &customers, &rule, &certain(&population)).expect("rows");
     let of = |which: Which| all.iter().find(|a| a.which == which).expect("there");
     let (aware, single) = (of(Which::ValueAware), of(Which::CutOff));

@@ -207,5 +207,5 @@ fn a_direction_is_kept_to_all_along_a_column() {
     let mut wrong = settings.clone();
     wrong.set("rising", "tier").expect("a name");
     let refused = Model::fit(&table, &basis(), &every(&table), &wrong, 7, &Unwatched).expect_err("no number");
-    assert!(refused.to_string().contains("“tier” is no number"), "{refused}");
+    assert!(refused.to_string().contains("“tier” is not a numeric predictor"), "{refused}");
 }

@@ -1,10 +1,10 @@
 //! Any choice can be taken back without touching the others, and brought back again.
 
-use pronoia_core::balance::Method;
-use pronoia_core::prepare::{Action, Filling, Step};
-use pronoia_core::study::history::{Names, Part, changes, without};
+use pronoia_core::balance::BalanceMethod;
+use pronoia_core::prepare::{Imputation, PreparationStep, StepAction};
+use pronoia_core::study::history::{ChoicePart, Names, changes, without};
 use pronoia_core::study::{AcceptedCaution, CautionKind};
-use pronoia_core::study::{ColumnChoice, KnownWhen, Outcome, Role, StudyState, Verdict};
+use pronoia_core::study::{ColumnChoice, ColumnRole, KnownWhen, Outcome, StudyState, Verdict};
 use proptest::prelude::*;
 
 struct Plain;
@@ -23,7 +23,7 @@ impl Names for Plain {
 fn begun() -> StudyState {
     let column = |name: &str| ColumnChoice {
         name: name.into(),
-        role: Role::Predictor,
+        role: ColumnRole::Predictor,
         known_when: KnownWhen::Before,
         verdict: Verdict::GoesIn,
         reason: String::new(),
@@ -40,7 +40,7 @@ fn begun() -> StudyState {
 /// Something that somebody chooses.
 #[derive(Debug, Clone)]
 enum Edit {
-    Role(usize, Role),
+    Role(usize, ColumnRole),
     Known(usize, KnownWhen),
     Keep(usize),
     AddStep(usize, usize),
@@ -54,7 +54,7 @@ enum Edit {
 
 fn edits() -> impl Strategy<Value = Vec<Edit>> {
     let one = prop_oneof![
-        (0..6usize, prop::sample::select(Role::ALL.to_vec())).prop_map(|(at, role)| Edit::Role(at, role)),
+        (0..6usize, prop::sample::select(ColumnRole::ALL.to_vec())).prop_map(|(at, role)| Edit::Role(at, role)),
         (0..6usize, prop::sample::select(KnownWhen::ALL.to_vec())).prop_map(|(at, known)| Edit::Known(at, known)),
         (0..6usize).prop_map(Edit::Keep),
         (0..6usize, 0..4usize).prop_map(|(column, at)| Edit::AddStep(column, at)),
@@ -81,16 +81,16 @@ fn after(state: &StudyState, edit: &Edit) -> StudyState {
         }
         Edit::AddStep(column, at) => {
             let column = state.columns[column].name.clone();
-            let action = Action::Fill { column, with: Filling::Median, flag: false };
+            let action = StepAction::Fill { column, with: Imputation::Median, flag: false };
             if state.steps.iter().all(|step| step.action != action) {
-                state.steps.insert(at.min(state.steps.len()), Step { action, off: false });
+                state.steps.insert(at.min(state.steps.len()), PreparationStep { action, off: false });
             }
         }
         Edit::DropStep(at) if at < state.steps.len() => drop(state.steps.remove(at)),
         Edit::Switch(at) if at < state.steps.len() => state.steps[at].off ^= true,
         Edit::DropStep(_) | Edit::Switch(_) => {}
         Edit::Seed(seed) => state.split.seed = seed,
-        Edit::Balance(at) => state.balance.method = Method::ALL[at],
+        Edit::Balance(at) => state.balance.method = BalanceMethod::ALL[at],
         Edit::Rule(at) => state.todays_rule = Some(format!("a > {at}")),
         Edit::Table(id) => state.table = Some(id),
     }
@@ -121,7 +121,7 @@ proptest! {
         match without(now, before, later) {
             Ok(left) => {
                 // Only parts that the choice had changed are others now.
-                let touched: Vec<Part> = changes(before, later, &Plain).into_iter().map(|change| change.part).collect();
+                let touched: Vec<ChoicePart> = changes(before, later, &Plain).into_iter().map(|change| change.part).collect();
                 for change in changes(now, &left, &Plain) {
                     prop_assert!(touched.contains(&change.part), "{:?}", change);
                 }
@@ -132,8 +132,8 @@ proptest! {
             Err(parts) => {
                 prop_assert!(!parts.is_empty() && at + 1 < edits.len());
                 // Each part named was changed by it, and is another one now.
-                let touched: Vec<Part> = changes(before, later, &Plain).into_iter().map(|change| change.part).collect();
-                let since: Vec<Part> = changes(later, now, &Plain).into_iter().map(|change| change.part).collect();
+                let touched: Vec<ChoicePart> = changes(before, later, &Plain).into_iter().map(|change| change.part).collect();
+                let since: Vec<ChoicePart> = changes(later, now, &Plain).into_iter().map(|change| change.part).collect();
                 for part in parts {
                     prop_assert!(touched.contains(&part) && since.contains(&part), "{:?} {:?} {:?}", part, touched, since);
                 }
@@ -158,16 +158,16 @@ fn an_outcome_cannot_be_taken_back_from_under_what_was_said_of_its_columns() {
     let before = StudyState::default();
     let chosen = begun();
     assert_eq!(without(&chosen, &before, &chosen).expect("nothing rests on it"), before);
-    let later = after(&chosen, &Edit::Role(2, Role::LeftOut));
-    assert_eq!(without(&later, &before, &chosen), Err(vec![Part::Columns]));
+    let later = after(&chosen, &Edit::Role(2, ColumnRole::LeftOut));
+    assert_eq!(without(&later, &before, &chosen), Err(vec![ChoicePart::Columns]));
     let told = changes(&before, &chosen, &Plain);
-    assert!(told.iter().any(|c| c.part == Part::Outcome && c.was.is_none() && c.is.is_some()), "{told:?}");
+    assert!(told.iter().any(|c| c.part == ChoicePart::Outcome && c.was.is_none() && c.is.is_some()), "{told:?}");
 }
 
 #[test]
 fn a_step_comes_back_to_its_place() {
-    let steps = |names: &[&str]| -> Vec<Step> {
-        let step = |name: &&str| Step { action: Action::Log { column: (*name).into() }, off: false };
+    let steps = |names: &[&str]| -> Vec<PreparationStep> {
+        let step = |name: &&str| PreparationStep { action: StepAction::Log { column: (*name).into() }, off: false };
         names.iter().map(step).collect()
     };
     let with = |names: &[&str]| StudyState { steps: steps(names), ..begun() };
@@ -177,6 +177,6 @@ fn a_step_comes_back_to_its_place() {
     // Another order is only put back while nothing else came.
     let turned = with(&["c", "b", "a"]);
     assert_eq!(without(&turned, &before, &turned).expect("it can be"), before);
-    assert_eq!(without(&with(&["c", "b", "a", "d"]), &before, &turned), Err(vec![Part::Steps]));
+    assert_eq!(without(&with(&["c", "b", "a", "d"]), &before, &turned), Err(vec![ChoicePart::Steps]));
     assert_eq!(changes(&before, &turned, &Plain).len(), 1);
 }

@@ -2,15 +2,15 @@
 //! against what is known of generated customers.
 
 use pronoia_core::decide::{Amount, Economics, Population, Rule, Stakes};
-use pronoia_core::explain::{At, Averages, Customers, Influence};
+use pronoia_core::explain::{At, Averages, ExplainedCustomers, PermutationImportance};
 use pronoia_core::expression::Expression;
-use pronoia_core::judged::Understanding;
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::{ModelError, Recipe};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::question::Question;
 use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{Basis, ChosenPolicy};
+use pronoia_core::validation::ModelImportance;
 use pronoia_core::{Model, Progress, Table};
 
 use crate::customers::{basis, customers, every, fit_of, happened, numbers, quick, words};
@@ -30,14 +30,21 @@ fn offer() -> Economics<f64> {
 }
 
 /// The influence of every column, with the offer made from a probability on.
-fn influence(model: &Model, fresh: &Table, cut_off: f64) -> Influence {
+fn influence(model: &Model, fresh: &Table, cut_off: f64) -> PermutationImportance {
     let (values, _) = offer().chosen().worked_out(fresh, &every(fresh)).expect("amounts");
     let population = Population::of(1_000.0);
     let offered = values.into();
     let stakes = Stakes { rule: &Rule::cut_off(cut_off), offered: &offered, population: &population };
     let rows = every(fresh);
-    Influence::of(model, Customers { table: fresh, rows: &rows }, &happened(fresh), Some(stakes), 5, &Unwatched)
-        .expect("an influence")
+    PermutationImportance::of(
+        model,
+        ExplainedCustomers { table: fresh, rows: &rows },
+        &happened(fresh),
+        Some(stakes),
+        5,
+        &Unwatched,
+    )
+    .expect("an influence")
 }
 
 #[test]
@@ -128,7 +135,8 @@ fn average_effects_are_those_of_tables_in_which_everybody_has_the_value() {
     };
     for word in ["logistic", "boosted", "scorecard", "network", "neighbours"] {
         let model = quick_model(&table, word);
-        let averages = Averages::of(&model, Customers { table: &fresh, rows: &rows }, &event).expect("averages");
+        let averages =
+            Averages::of(&model, ExplainedCustomers { table: &fresh, rows: &rows }, &event).expect("averages");
         for name in ["straight", "bent", "tier"] {
             let effect = averages.effect(name).expect("an effect");
             assert_eq!((effect.customers, effect.points.iter().map(|p| p.count.rows).sum::<u64>()), (300, 300));
@@ -150,11 +158,11 @@ fn average_effects_are_those_of_tables_in_which_everybody_has_the_value() {
     }
 }
 
-fn understood(basis: &Basis, word: &str, chosen: Option<ChosenPolicy>) -> Understanding {
+fn understood(basis: &Basis, word: &str, chosen: Option<ChosenPolicy>) -> ModelImportance {
     let (table, _) = customers(16_000, -2.0, 10);
     let recipe = Recipe::One(Settings::of_family(word).expect("a family"));
     let model = Model::fit(&table, basis, &every(&table), &recipe, 3, &Unwatched).expect("a model");
-    Understanding::of(&table, basis, (&model, &recipe), chosen, &Unwatched).expect("understood")
+    ModelImportance::of(&table, basis, (&model, &recipe), chosen, &Unwatched).expect("understood")
 }
 
 #[test]
@@ -215,6 +223,6 @@ fn it_can_be_stopped() {
     let (table, _) = customers(2_000, -2.0, 11);
     let model = quick_model(&table, "logistic");
     let recipe = Recipe::One(quick(Family::of("logistic").expect("a family")));
-    let stopped = Understanding::of(&table, &basis(), (&model, &recipe), None, &Stopped).expect_err("stopped");
+    let stopped = ModelImportance::of(&table, &basis(), (&model, &recipe), None, &Stopped).expect_err("stopped");
     assert!(matches!(stopped, ModelError::Fit(pronoia_core::learn::FitError::Cancelled(_))), "{stopped}");
 }

@@ -3,12 +3,12 @@
 use pronoia_core::evaluate::area_under_roc;
 use pronoia_core::learn::Settings;
 use pronoia_core::model::ModelError;
-use pronoia_core::prepare::{Action, Encoder, Sample, Step, suggestions};
+use pronoia_core::prepare::{Encoder, PreparationStep, SampleSize, StepAction, suggestions};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::split::{SplitError, SplitPlan};
 use pronoia_core::study::{Basis, Outcome};
-use pronoia_core::table::{ColumnBuilder, Values};
-use pronoia_core::{Column, Judged, Kind, Table};
+use pronoia_core::table::{ColumnBuilder, ColumnValues};
+use pronoia_core::{Column, EvaluatedModel, Kind, Table};
 use proptest::prelude::*;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -31,8 +31,8 @@ fn noise() -> Table {
     .expect("a table")
 }
 
-fn basis(folds: Option<usize>, steps: Vec<Action>) -> Basis {
-    let steps = steps.into_iter().map(|action| Step { action, off: false }).collect();
+fn basis(folds: Option<usize>, steps: Vec<StepAction>) -> Basis {
+    let steps = steps.into_iter().map(|action| PreparationStep { action, off: false }).collect();
     let split = SplitPlan { folds, ..SplitPlan::default() };
     Basis { split, steps, ..Basis::plain(Outcome::is("left", "yes"), vec!["district".into()]) }
 }
@@ -40,9 +40,9 @@ fn basis(folds: Option<usize>, steps: Vec<Action>) -> Basis {
 #[test]
 fn folds_judge_every_row_that_is_not_sealed_and_none_by_its_own_outcome() {
     let (table, settings) = (noise(), Settings::of_family("logistic").expect("a family"));
-    let encode = Action::Encode { column: "district".into(), encoder: Encoder::TargetMean };
+    let encode = StepAction::Encode { column: "district".into(), encoder: Encoder::TargetMean };
     let basis = basis(Some(5), vec![encode]);
-    let judged = Judged::fit(&table, &basis, &settings, 3, &Unwatched).expect("fitted");
+    let judged = EvaluatedModel::fit(&table, &basis, &settings, 3, &Unwatched).expect("fitted");
     let (_, happened) = basis.population(&table).expect("rows");
     let dealt = basis.split.deal(&table, &happened).expect("dealt");
     assert_eq!(judged.rows, dealt.unsealed());
@@ -55,7 +55,7 @@ fn folds_judge_every_row_that_is_not_sealed_and_none_by_its_own_outcome() {
     let own = judged.model.probabilities(&table, &judged.rows).expect("scores");
     assert!(area_under_roc(&own, &judged.event, None) > 0.65, "whereas its own rows flatter the model");
     // The same seed, the same figures.
-    let again = Judged::fit(&table, &basis, &settings, 3, &Unwatched).expect("fitted");
+    let again = EvaluatedModel::fit(&table, &basis, &settings, 3, &Unwatched).expect("fitted");
     assert_eq!(again.probability, judged.probability);
 }
 
@@ -63,7 +63,7 @@ fn folds_judge_every_row_that_is_not_sealed_and_none_by_its_own_outcome() {
 fn a_number_of_folds_that_makes_no_sense_is_refused() {
     for folds in [0, 1, 2, 21] {
         let settings = Settings::of_family("logistic").expect("a family");
-        let refused = Judged::fit(&noise(), &basis(Some(folds), Vec::new()), &settings, 1, &Unwatched);
+        let refused = EvaluatedModel::fit(&noise(), &basis(Some(folds), Vec::new()), &settings, 1, &Unwatched);
         assert_eq!(refused.expect_err("refused"), ModelError::Split(SplitError::Folds));
     }
 }
@@ -77,16 +77,16 @@ proptest! {
     ) {
         let whole = happened.clone();
         let count = |of: &[Option<bool>], side: bool| of.iter().filter(|h| **h == Some(side)).count() as f64;
-        Sample::Share(share).draw(&mut happened, seed);
+        SampleSize::Share(share).draw(&mut happened, seed);
         for side in [true, false] {
             prop_assert!((count(&happened, side) - share * count(&whole, side)).abs() <= 0.5);
         }
         prop_assert!(happened.iter().zip(&whole).all(|(drawn, all)| drawn.is_none() || drawn == all));
         let mut again = whole.clone();
-        Sample::Share(share).draw(&mut again, seed);
+        SampleSize::Share(share).draw(&mut again, seed);
         prop_assert_eq!(&again, &happened);
         let mut more_than_all = whole.clone();
-        Sample::Rows(1_000).draw(&mut more_than_all, seed);
+        SampleSize::Rows(1_000).draw(&mut more_than_all, seed);
         prop_assert_eq!(&more_than_all, &whole);
     }
 }
@@ -94,14 +94,17 @@ proptest! {
 #[test]
 fn a_sample_is_drawn_from_those_whom_filters_leave() {
     let table = noise();
-    let steps = vec![Action::Sample { of: Sample::Rows(200) }, Action::Filter { condition: "district < 'd3'".into() }];
+    let steps = vec![
+        StepAction::Sample { of: SampleSize::Rows(200) },
+        StepAction::Filter { condition: "district < 'd3'".into() },
+    ];
     let (_, happened) = basis(None, steps).population(&table).expect("rows");
     let kept: Vec<usize> = (0..table.rows()).filter(|&row| happened[row].is_some()).collect();
     assert!((kept.len() as i64 - 200).abs() <= 1, "{}", kept.len());
     let district = table.column("district").expect("districts");
     assert!(kept.iter().all(|&row| district.text(row).is_some_and(|d| d.as_str() < "d3")));
-    for of in [Sample::Share(0.0), Sample::Share(1.0), Sample::Rows(1)] {
-        assert!(Action::Sample { of }.check(&mut Vec::new()).is_err(), "{of:?}");
+    for of in [SampleSize::Share(0.0), SampleSize::Share(1.0), SampleSize::Rows(1)] {
+        assert!(StepAction::Sample { of }.check(&mut Vec::new()).is_err(), "{of:?}");
     }
 }
 
@@ -110,7 +113,7 @@ fn dates_are_made_something_of_only_where_something_varies() {
     let day = |name: &str, of: fn(i32) -> i32| Column {
         name: name.into(),
         kind: Kind::Date,
-        values: Values::Dates((0..60).map(|i| Some(of(i))).collect()),
+        values: ColumnValues::Dates((0..60).map(|i| Some(of(i))).collect()),
     };
     let table = Table::new(vec![
         day("renewal", |i| 19_800 + i * 9),
@@ -119,7 +122,7 @@ fn dates_are_made_something_of_only_where_something_varies() {
         day("crossing", |i| 19_800 + (59 - i) * 9),
     ])
     .expect("a table");
-    let made: Vec<String> = suggestions(&table).iter().map(Action::words).collect();
+    let made: Vec<String> = suggestions(&table).iter().map(StepAction::words).collect();
     assert!(made.contains(&"days from joined on to renewal = renewal - \"joined on\"".to_owned()), "{made:?}");
     assert!(made.contains(&"days from renewal to told_on = told_on - renewal".to_owned()), "{made:?}");
     assert!(made.contains(&"month of renewal = EXTRACT(MONTH FROM renewal)".to_owned()), "{made:?}");
@@ -127,5 +130,5 @@ fn dates_are_made_something_of_only_where_something_varies() {
     assert!(!made.iter().any(|m| m.contains("renewal") && m.contains("crossing") && m.contains("days")), "{made:?}");
     let taken = table.with(Column { name: "month of renewal".into(), ..table.columns()[0].clone() });
     let made = suggestions(&taken);
-    assert!(made.iter().filter_map(Action::makes).all(|name| name != "month of renewal"));
+    assert!(made.iter().filter_map(StepAction::makes).all(|name| name != "month of renewal"));
 }

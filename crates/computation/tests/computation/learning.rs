@@ -6,7 +6,7 @@ use pronoia_core::learn::Target;
 use pronoia_core::learn::logistic::{LogisticSettings, Rescue};
 use pronoia_core::learn::setting::Tunable;
 use pronoia_core::learn::{Estimator, FitError, Settings};
-use pronoia_core::prepare::{Design, Encoding, Feature, Preparation, Training};
+use pronoia_core::prepare::{Design, Encoding, Feature, Preparation, TrainingRows};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::table::ColumnBuilder;
@@ -113,7 +113,7 @@ fn held_out_rows_never_reach_the_preparation() {
     for encoding in [Encoding::Indicators, Encoding::Native, Encoding::Standardised] {
         let fitted = |t: &Table| {
             let event = vec![false; training.len()];
-            let training = Training { rows: &training, event: &event, weight: None };
+            let training = TrainingRows { rows: &training, event: &event, weight: None };
             Preparation::fit(t, &[], &predictors, &training, encoding).expect("a preparation").0
         };
         assert_eq!(fitted(&table), fitted(&spoiled));

@@ -35,3 +35,4 @@ mod search;
 mod shapes;
 mod splits;
 mod steps;
+mod vocabulary;

@@ -4,8 +4,8 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use pronoia_core::decide::{
-    Action, Amount, Customers, Decision, Economics, Given, Line, Offer, Offered, Offers, Order, Payoffs, Policy,
-    Population, Rule, Scale, Weighing, Which, alternatives,
+    Action, Amount, ConfusionCounts, CutOff, Economics, EvaluatedCustomers, EvaluationScale, Given, Offer,
+    OfferAmounts, Offers, Order, Payoffs, Policy, PolicyEvaluation, Population, Rule, Which, alternatives,
 };
 use pronoia_core::expression::Expression;
 use pronoia_core::question::Question;
@@ -57,11 +57,11 @@ fn by_hand(policy: &Policy, fee: f64) -> Vec<Payoffs> {
     each.iter().map(|economics| economics.map(|a, own| amount(own, a.word)).payoffs()).collect()
 }
 
-fn certain(population: &Population) -> Scale<'_> {
-    Scale { population, doubt: 0.0, seed: 4 }
+fn certain(population: &Population) -> EvaluationScale<'_> {
+    EvaluationScale { population, doubt: 0.0, seed: 4 }
 }
 
-fn offered(policy: &mut Policy, fees: &Table) -> Offered {
+fn offered(policy: &mut Policy, fees: &Table) -> OfferAmounts {
     let rows: Vec<usize> = (0..fees.rows()).collect();
     policy.worked_out(fees, &rows).expect("amounts").0
 }
@@ -108,9 +108,9 @@ proptest! {
         for by in [Order::Probability, Order::Gain, Order::GainPerCost] {
             let mut policy = policy(&fees, by);
             let given = offered(&mut policy, &fees).given(by, &p);
-            let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &given };
-            let rule = Rule { by, line: Line::Share(0.5), limits: vec![], refer_from: None };
-            let weighing = Weighing::each(&customers, &rule, &certain(&population)).expect("rows");
+            let customers = EvaluatedCustomers { probability: Cow::Borrowed(&p), event: &event, values: &given };
+            let rule = Rule { by, line: CutOff::Share(0.5), limits: vec![], refer_from: None };
+            let weighing = PolicyEvaluation::each(&customers, &rule, &certain(&population)).expect("rows");
             let counts = customers.by_offer(&weighing);
             let chosen: Vec<usize> = (0..p.len()).map(|at| {
                 let key = |one: &Payoffs| match by {
@@ -147,7 +147,7 @@ proptest! {
         let given = offered(&mut policy, &fees).given(Order::Gain, &p);
         let actions: Vec<Action> = p.iter().map(|&p| if p > 0.3 { Action::Act } else { Action::Leave }).collect();
         let weights = Population::of(p.len() as f64).weights(p.len() as f64, event.iter().filter(|&&e| e).count() as f64);
-        let decision = Decision::Each { values: &given, actions: &actions, event: &event, weights };
+        let decision = ConfusionCounts::Each { values: &given, actions: &actions, event: &event, weights };
         for word in ["save_rate", "offer_cost", "value_kept"] {
             let typical = given.typical();
             let value = *typical.amount(word).expect("an amount");
@@ -181,9 +181,9 @@ fn what_choosing_brings_is_told_beside_the_best_single_offer() {
     let fees = table(&fee);
     let mut policy = policy(&fees, Order::Gain);
     let given = offered(&mut policy, &fees).given(Order::Gain, &p);
-    let customers = Customers { probability: Cow::Borrowed(&p), event: &event, values: &given };
+    let customers = EvaluatedCustomers { probability: Cow::Borrowed(&p), event: &event, values: &given };
     let population = Population::of(f64::from(n));
-    let weighing = Weighing::each(&customers, &policy.rule, &certain(&population)).expect("rows");
+    let weighing = PolicyEvaluation::each(&customers, &policy.rule, &certain(&population)).expect("rows");
     let all = alternatives::each(&weighing, &customers, &policy.rule, &certain(&population)).expect("rows");
     let of = |which: Which| all.iter().find(|a| a.which == which).expect("there");
     let (choosing, one, cut_off) = (of(Which::ValueAware), of(Which::OneOffer), of(Which::CutOff));
@@ -197,8 +197,8 @@ fn what_choosing_brings_is_told_beside_the_best_single_offer() {
     // The best of them alone is the best of them alone.
     for offer in 0..3 {
         let alone = given.offered().only(offer).given(Order::Gain, &p);
-        let customers = Customers { values: &alone, ..customers.clone() };
-        let weighed = Weighing::each(&customers, &Rule::value_aware(), &certain(&population)).expect("rows");
+        let customers = EvaluatedCustomers { values: &alone, ..customers.clone() };
+        let weighed = PolicyEvaluation::each(&customers, &Rule::value_aware(), &certain(&population)).expect("rows");
         assert!(weighed.expected().profit <= one.expected.profit + 1e-6, "{offer}");
         assert!(weighed.curve.points.iter().all(|point| point.profit <= choosing.expected.profit * 1.2));
     }

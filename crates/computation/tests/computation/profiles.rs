@@ -1,7 +1,7 @@
 //! Tables described, held against counting by hand.
 
 use pronoia_core::intake::read_table;
-use pronoia_core::profile::{Change, ColumnProfile, Evenly, TableProfile, changes};
+use pronoia_core::profile::{ColumnChange, ColumnProfile, Evenly, TableProfile, changes};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::stats::quantile;
 use pronoia_core::table::ColumnBuilder;
@@ -207,7 +207,7 @@ fn profile(head: &str, row: impl Fn(usize) -> String) -> TableProfile {
     TableProfile::of(&read_table(format!("{head}\n{rows}").as_bytes(), &Unwatched).expect("a table").0)
 }
 
-fn told(changes: &[Change]) -> Vec<String> {
+fn told(changes: &[ColumnChange]) -> Vec<String> {
     changes.iter().map(|c| format!("{}{} {}", if c.breaks { "! " } else { "" }, c.column, c.what)).collect()
 }
 

@@ -1,7 +1,9 @@
 //! What must hold whatever the data.
 
 use pronoia_core::Table;
-use pronoia_core::decide::{Best, COLUMNS, Curve, Payoff, Payoffs, Population, ROWS, Ranking, Thousand, Worths};
+use pronoia_core::decide::{
+    Best, COLUMNS, CustomerPayoffs, Payoff, Payoffs, Population, ProfitCurve, ROWS, Ranking, Thousand,
+};
 use pronoia_core::evaluate::{Confusion, area_under_roc};
 use pronoia_core::split::{SplitError, SplitPlan};
 use proptest::prelude::*;
@@ -51,7 +53,7 @@ proptest! {
     fn the_best_point_is_the_best_by_brute_force((p, e) in judged(), gain in 1.0f64..50.0, loss in -50.0f64..-1.0) {
         let ranking = Ranking::of(&p, &e).expect("rows");
         let payoffs = Payoffs { act: Payoff { event: gain, other: loss }, ..Payoffs::default() };
-        let curve = Curve::of(&ranking, &Worths::Same(payoffs), &Population::of(e.len() as f64), 1).points;
+        let curve = ProfitCurve::of(&ranking, &CustomerPayoffs::Same(payoffs), &Population::of(e.len() as f64), 1).points;
         let best = curve[Best::of(&curve).at].profit;
         let mut brute = 0.0f64;
         for cut_off in &p {

@@ -1,8 +1,8 @@
 //! Reasons: sums, the definition itself on small trees, and columns that tell nothing.
 
-use pronoia_core::explain::{Customers, Likeness, Method, Reasons, Unit, smallest_change};
-use pronoia_core::learn::{Estimator, Family, Node, Settings, Tree};
-use pronoia_core::model::{Blend, Mix, Recipe};
+use pronoia_core::explain::{ExplainedCustomers, Reasons, ScoreUnit, ShapleyMethod, Similarity, smallest_change};
+use pronoia_core::learn::{Estimator, Family, Settings, Tree, TreeNode};
+use pronoia_core::model::{Ensemble, Mix, Recipe};
 use pronoia_core::prepare::Design;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::{Model, Table};
@@ -11,7 +11,8 @@ use crate::customers::{PREDICTORS, basis, customers, every, fit_of, quick};
 
 fn reasons(model: &Model, table: &Table, rows: &[usize], background: &Table) -> Reasons {
     let others = every(background);
-    Reasons::of(model, Customers { table, rows }, Customers { table: background, rows: &others }, 5).expect("reasons")
+    Reasons::of(model, ExplainedCustomers { table, rows }, ExplainedCustomers { table: background, rows: &others }, 5)
+        .expect("reasons")
 }
 
 fn family(word: &str) -> Settings {
@@ -21,8 +22,8 @@ fn family(word: &str) -> Settings {
 /// What a tree is expected to say where only some columns are known.
 fn known(tree: &Tree, node: usize, design: &Design, row: usize, columns: &[&str]) -> f64 {
     match &tree.nodes[node] {
-        Node::Leaf { value, .. } => *value,
-        Node::Inner { feature, cut, missing_left, left, right, .. } => {
+        TreeNode::Leaf { value, .. } => *value,
+        TreeNode::Inner { feature, cut, missing_left, left, right, .. } => {
             let asked = &design.features()[*feature as usize];
             let below = |child: &u32| known(tree, *child as usize, design, row, columns);
             if columns.contains(&asked.column.as_str()) {
@@ -74,7 +75,7 @@ fn reasons_of_trees_are_those_of_the_definition() {
             _ => unreachable!("a family of trees"),
         };
         let each = if word == "forest" { 1.0 / trees.len() as f64 } else { 1.0 };
-        assert_eq!((found.method, found.unit == Unit::Share), (Method::Trees, word == "forest"));
+        assert_eq!((found.method, found.unit == ScoreUnit::Share), (ShapleyMethod::Trees, word == "forest"));
         for row in 0..fresh.rows() {
             let value = |columns: &[&str]| {
                 start + each * trees.iter().map(|tree| known(tree, 0, &design, row, columns)).sum::<f64>()
@@ -103,10 +104,10 @@ fn reasons_add_up_to_the_score_for_every_family() {
         for (row, &told) in told.iter().enumerate() {
             let sum = found.base + found.of[row].iter().sum::<f64>();
             assert!((sum - found.scores[row]).abs() < 1e-9, "{}: {sum} {}", of.word, found.scores[row]);
-            let score = if found.unit == Unit::Share { (sum / (1.0 - sum)).ln() } else { sum };
+            let score = if found.unit == ScoreUnit::Share { (sum / (1.0 - sum)).ln() } else { sum };
             assert!((score - told).abs() < 1e-9, "{}: {score} {told}", of.word);
         }
-        assert_eq!(found.errors.is_some(), found.method == Method::Drawn, "{}", of.word);
+        assert_eq!(found.errors.is_some(), found.method == ShapleyMethod::Drawn, "{}", of.word);
         let probability = model.probabilities(&fresh, &some).expect("scores");
         assert_eq!(found.probability, probability);
     }
@@ -148,10 +149,11 @@ fn a_pair_on_a_card_is_shared_between_its_columns_as_the_definition_says() {
 fn drawn_reasons_are_the_exact_ones_within_their_error() {
     let (table, _) = customers(4_000, -2.0, 8);
     let (fresh, _) = customers(5, -2.0, 9);
-    let recipe = Recipe::Blend(Blend::new(Mix::Average, vec![family("logistic"), family("scorecard")]).expect("two"));
+    let recipe =
+        Recipe::Blend(Ensemble::new(Mix::Average, vec![family("logistic"), family("scorecard")]).expect("two"));
     let blend = Model::fit(&table, &basis(), &every(&table), &recipe, 7, &Unwatched).expect("a blend");
     let drawn = reasons(&blend, &fresh, &every(&fresh), &table);
-    assert_eq!(drawn.method, Method::Drawn);
+    assert_eq!(drawn.method, ShapleyMethod::Drawn);
     let shares = blend.blended.as_ref().expect("a blend").shares.clone();
     let exact: Vec<Reasons> = blend
         .members
@@ -213,7 +215,7 @@ fn columns_that_tell_nothing_have_no_reasons_beyond_chance() {
 fn the_nearest_real_customers_are_found_and_what_never_occurs_is_marked() {
     let (table, _) = customers(3_000, -2.0, 12);
     let columns = PREDICTORS.map(str::to_owned);
-    let likeness = Likeness::of(&table, &columns, &every(&table));
+    let likeness = Similarity::of(&table, &columns, &every(&table));
     let own = table.take(&[17]);
     let near = likeness.nearest(&table, &own, 3);
     assert_eq!((near[0].row, near[0].distance), (17, 0.0));
@@ -233,7 +235,7 @@ fn the_smallest_change_is_the_smallest_by_brute_force_and_leaves_the_rest_alone(
     let (table, _) = customers(3_000, -2.0, 13);
     let model = fit_of(&table, &family("boosted"));
     let columns = PREDICTORS.map(str::to_owned);
-    let likeness = Likeness::of(&table, &columns, &every(&table));
+    let likeness = Similarity::of(&table, &columns, &every(&table));
     let p = model.probabilities(&table, &every(&table)).expect("scores");
     let cut_off = 0.3;
     let row = (0..table.rows()).find(|&row| p[row] > 0.31 && p[row] < 0.4).expect("somebody just above");

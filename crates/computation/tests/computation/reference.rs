@@ -1,6 +1,6 @@
 //! Our figures against those of general-purpose libraries (see `tests/reference/make.py`).
 
-use pronoia_core::calibrate::{Calibration, Map};
+use pronoia_core::calibrate::{Calibration, CalibrationMap};
 use pronoia_core::evaluate::{
     Confusion, area_under_roc, average_precision, brier, delong, kolmogorov_smirnov, log_loss,
 };
@@ -229,7 +229,7 @@ fn isotonic_rates_agree_but_for_the_row_that_is_added() {
     let (_, event) = design();
     let theirs = &figures()["isotonic"];
     let (score, rate) = (numbers(&theirs["score"]), numbers(&theirs["rate"]));
-    let map = Calibration::fit(Map::Isotonic, &score, &Target::plain(event.clone())).expect("both outcomes");
+    let map = Calibration::fit(CalibrationMap::Isotonic, &score, &Target::plain(event.clone())).expect("both outcomes");
     let Some(Calibration::Steps(steps)) = map else { panic!("another map") };
     let overall = event.iter().filter(|&&e| e).count() as f64 / event.len() as f64;
     let mut blocks: Vec<(f64, f64)> = Vec::new();

@@ -1,15 +1,16 @@
 //! Lists as they really come: renamed, incomplete, with values that nobody has seen.
 
-use pronoia_core::decide::{Amount, Economics, Line, Offers, Order, Policy, Population, Rule};
+use pronoia_core::decide::{Amount, CutOff, Economics, Offers, Order, Policy, Population, Rule};
 use pronoia_core::expression::Expression;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
-use pronoia_core::prepare::{Action, Step};
+use pronoia_core::prepare::{PreparationStep, StepAction};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::question::Question;
 use pronoia_core::score::{
-    Account, Answer, Answers, BAND, By, DECISION, Extras, GAIN, MatchReport, Matching, OTHER_PROBABILITY, PROBABILITY,
-    Paired, Part, REASONS, REMARK, Roll, Scored, Scoring, columns_of_policy, match_list,
+    BAND, By, ColumnAnswer, ColumnAnswers, ColumnPairing, DECISION, Extras, GAIN, ListPart, MatchReport, Matching,
+    OTHER_PROBABILITY, PROBABILITY, REASONS, REMARK, Roll, ScoredCustomers, Scoring, ScoringSummary, columns_of_policy,
+    match_list,
 };
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::write::FileFormat;
@@ -42,10 +43,10 @@ fn model(family: &str) -> Model {
 
 /// A list matched by its names alone.
 fn matched(model: &Model, list: &Table) -> (MatchReport, Table) {
-    match_list(model, &[], list, &Answers::new())
+    match_list(model, &[], list, &ColumnAnswers::new())
 }
 
-fn scored(model: &Model, list: &Table, by: Option<By>, extras: Extras) -> Result<Scored, String> {
+fn scored(model: &Model, list: &Table, by: Option<By>, extras: Extras) -> Result<ScoredCustomers, String> {
     Scoring { model, by, extras, tenths: &[0.6, 0.4] }.of(list, &matched(model, list).1, &[])
 }
 
@@ -118,7 +119,8 @@ fn codes_that_lost_their_zeros_to_a_number_are_read_as_codes() {
 fn the_scored_list_keeps_its_columns_and_adds_two() {
     let list = table("id,Annual Fee,plan,district\nx1,150,Plus,012\nx2,160,Basic,013\nx3,170,Complete,014\n");
     let model = model("logistic");
-    let Scored { table, account } = scored(&model, &list, Some(By::CutOff(0.35)), Extras::default()).expect("scored");
+    let ScoredCustomers { table, account } =
+        scored(&model, &list, Some(By::CutOff(0.35)), Extras::default()).expect("scored");
     let names: Vec<&str> = table.columns().iter().map(|c| c.name.as_str()).collect();
     assert_eq!(names, ["id", "Annual Fee", "plan", "district", PROBABILITY, DECISION]);
     let decisions = (0..3).filter(|&r| table.column(DECISION).expect("decision").text(r).as_deref() == Some("act"));
@@ -145,11 +147,14 @@ fn what_was_said_about_columns_holds_and_nothing_is_a_value_too() {
     let list = table("id,yearly price,plan\nx1,150,Plus\nx2,160,Basic\n");
     let (report, _) = matched(&model, &list);
     assert_eq!(report.lacking(), ["Annual Fee", "district"]);
-    let answers: Answers =
-        [("Annual Fee".into(), Answer::Column("yearly price".into())), ("district".into(), Answer::Nothing)].into();
+    let answers: ColumnAnswers = [
+        ("Annual Fee".into(), ColumnAnswer::Column("yearly price".into())),
+        ("district".into(), ColumnAnswer::Nothing),
+    ]
+    .into();
     let (report, columns) = match_list(&model, &[], &list, &answers);
     assert!(report.is_complete() && report.unused == ["id"], "{report:?}");
-    assert_eq!(report.inputs[0].paired, Paired::Said("yearly price".into()));
+    assert_eq!(report.inputs[0].paired, ColumnPairing::Said("yearly price".into()));
     assert!(remarks(&report, "district").contains("missing for everybody"));
     let renamed = table("id,Annual Fee,plan,district\nx1,150,Plus,\nx2,160,Basic,\n");
     let (_, own) = matched(&model, &renamed);
@@ -172,9 +177,9 @@ fn policy(columns: &Table) -> Policy {
 
 #[test]
 fn amounts_may_rest_on_columns_that_steps_make_and_on_customers_without_one() {
-    let derive = Action::Derive { name: "half fee".into(), expression: "0.5 * \"Annual Fee\"".into() };
-    let keep = Action::Filter { condition: "\"Annual Fee\" > 120".into() };
-    let steps = [derive, keep].map(|action| Step { action, off: false });
+    let derive = StepAction::Derive { name: "half fee".into(), expression: "0.5 * \"Annual Fee\"".into() };
+    let keep = StepAction::Filter { condition: "\"Annual Fee\" > 120".into() };
+    let steps = [derive, keep].map(|action| PreparationStep { action, off: false });
     let known = records();
     let kinds: Vec<(String, Kind)> = known.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
     let half: Vec<f64> =
@@ -305,9 +310,9 @@ fn rules() -> Vec<Rule> {
     vec![
         Rule::value_aware(),
         Rule::cut_off(0.4),
-        rule(Order::Probability, Line::Customers(7.0), vec![]),
-        rule(Order::GainPerCost, Line::Budget(60.0), vec![Line::Share(0.5)]),
-        rule(Order::Gain, Line::Precision(0.4), vec![Line::Customers(20.0)]),
+        rule(Order::Probability, CutOff::Customers(7.0), vec![]),
+        rule(Order::GainPerCost, CutOff::Budget(60.0), vec![CutOff::Share(0.5)]),
+        rule(Order::Gain, CutOff::Precision(0.4), vec![CutOff::Customers(20.0)]),
     ]
 }
 
@@ -343,7 +348,7 @@ proptest! {
         let expected = scoring.of(&list, &whole, &known).expect("scored");
 
         let columns: Vec<(String, Kind)> = list.columns().iter().map(|c| (c.name.clone(), c.kind)).collect();
-        let mut matching = Matching::of(model, &[], &columns, &Answers::new());
+        let mut matching = Matching::of(model, &[], &columns, &ColumnAnswers::new());
         let mut ahead = scoring.ahead(list.rows());
         for rows in all.chunks(at_a_time) {
             let part = list.take(rows);
@@ -352,11 +357,11 @@ proptest! {
             ahead.meet(&scoring, &read, &[]).expect("met");
         }
         let settled = ahead.settled();
-        let (mut account, mut parts) = (Account::default(), Vec::new());
+        let (mut account, mut parts) = (ScoringSummary::default(), Vec::new());
         for rows in all.chunks(at_a_time) {
             let part = list.take(rows);
             let (before, known) = (rows[0] as u64, &known[rows[0]..rows[0] + rows.len()]);
-            let part = Part { list: &part, matched: &matching.read(&part), before, known, suppressed: &[] };
+            let part = ListPart { list: &part, matched: &matching.read(&part), before, known, suppressed: &[] };
             let scored = scoring.part(part, &settled).expect("scored");
             account.add(&scored.account);
             parts.push(cells(&scored.table));
@@ -367,7 +372,7 @@ proptest! {
         }
         let (gain, whole_gain) = (account.gain.expect("a gain"), expected.account.gain.expect("a gain"));
         prop_assert!((gain - whole_gain).abs() < 1e-9 * (1.0 + whole_gain.abs()));
-        prop_assert_eq!(Account { gain: expected.account.gain, ..account }, expected.account);
+        prop_assert_eq!(ScoringSummary { gain: expected.account.gain, ..account }, expected.account);
         prop_assert_eq!(matching.report(), whole_report);
     }
 
@@ -393,7 +398,7 @@ proptest! {
         let suppressed: Vec<bool> = all.iter().map(|row| row % every == 0).collect();
         let mut ahead = scoring.ahead(list.rows());
         ahead.meet(&scoring, &read, &suppressed).expect("met");
-        let part = Part { list: &list, matched: &read, before: 0, known: &[], suppressed: &suppressed };
+        let part = ListPart { list: &list, matched: &read, before: 0, known: &[], suppressed: &suppressed };
         let scored = scoring.part(part, &ahead.settled()).expect("scored");
 
         // The others are decided on as if those were not there.

@@ -7,7 +7,7 @@ use pronoia_core::learn::Settings;
 use pronoia_core::model::ModelError;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, Outcome};
-use pronoia_core::tune::{Ended, Measure, Plan, Search, Tried};
+use pronoia_core::tune::{Ended, TriedCandidate, TuningMeasure, TuningPlan, TuningRun};
 use pronoia_core::{Model, Table};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -31,18 +31,18 @@ fn basis() -> Basis {
     Basis::plain(Outcome::is("left", "yes"), (0..30).map(|i| format!("x{i}")).collect::<Vec<_>>())
 }
 
-fn plan(families: &[&str], most: usize) -> Plan {
+fn plan(families: &[&str], most: usize) -> TuningPlan {
     let families = families.iter().map(|f| (*f).to_owned()).collect();
-    Plan { families, measure: Measure::LogLoss, most, minutes: None, seed: 9 }
+    TuningPlan { families, measure: TuningMeasure::LogLoss, most, minutes: None, seed: 9 }
 }
 
 /// What was tried is not needed by anybody.
-fn forgotten(_: &Search) -> Result<(), ModelError> {
+fn forgotten(_: &TuningRun) -> Result<(), ModelError> {
     Ok(())
 }
 
-fn searched(table: &Table, plan: Plan) -> Search {
-    let mut search = Search::new(plan).expect("a search");
+fn searched(table: &Table, plan: TuningPlan) -> TuningRun {
+    let mut search = TuningRun::new(plan).expect("a search");
     let rows: Vec<usize> = (0..table.rows()).collect();
     search.run((table, &basis(), &rows), &Unwatched, &mut forgotten).expect("it ends");
     search
@@ -69,13 +69,13 @@ fn it_finds_a_penalty_that_tells_fresh_customers_better_than_none() {
 fn broken_off_anywhere_it_goes_on_as_if_it_had_not_been() {
     let table = customers(300, 3);
     let whole = searched(&table, plan(&["logistic", "bayes", "scorecard"], 12));
-    let settings = |s: &Search| s.tried.iter().map(|t| (t.settings.clone(), t.by_fold.clone())).collect::<Vec<_>>();
+    let settings = |s: &TuningRun| s.tried.iter().map(|t| (t.settings.clone(), t.by_fold.clone())).collect::<Vec<_>>();
     for cut in [0, 2, 3, 7] {
         // Saved while it runs, and read again as by a server that was killed right then.
         let rows: Vec<usize> = (0..table.rows()).collect();
-        let mut search = Search { tried: Vec::new(), ..whole.clone() };
+        let mut search = TuningRun { tried: Vec::new(), ..whole.clone() };
         let mut saved = serde_json::to_string(&search).expect("saved");
-        let mut keep = |so_far: &Search| {
+        let mut keep = |so_far: &TuningRun| {
             if so_far.tried.len() <= cut {
                 saved = serde_json::to_string(so_far).expect("saved");
                 return Ok(());
@@ -83,7 +83,7 @@ fn broken_off_anywhere_it_goes_on_as_if_it_had_not_been() {
             Err(ModelError::Population("the server is gone".into()))
         };
         assert!(search.run((&table, &basis(), &rows), &Unwatched, &mut keep).is_err(), "broken off");
-        let mut again: Search = serde_json::from_str(&saved).expect("read");
+        let mut again: TuningRun = serde_json::from_str(&saved).expect("read");
         assert_eq!(again.tried.len(), cut);
         again.run((&table, &basis(), &rows), &Unwatched, &mut forgotten).expect("it ends");
         assert_eq!(settings(&again), settings(&whole), "cut after {cut}");
@@ -99,11 +99,14 @@ fn broken_off_anywhere_it_goes_on_as_if_it_had_not_been() {
 fn what_cannot_be_told_from_the_best_and_is_easier_to_read_is_taken() {
     let tried = |word: &str, by_fold: [f64; 4]| {
         let settings = Settings::of_family(word).expect("a family");
-        Tried { settings, by_fold: by_fold.to_vec(), seconds: 1.0, failed: None }
+        TriedCandidate { settings, by_fold: by_fold.to_vec(), seconds: 1.0, failed: None }
     };
-    let of = |tried: Vec<Tried>| Search { tried, ..Search::new(plan(&["logistic", "network"], 9)).expect("a search") };
+    let of = |tried: Vec<TriedCandidate>| TuningRun {
+        tried,
+        ..TuningRun::new(plan(&["logistic", "network"], 9)).expect("a search")
+    };
     let network = tried("network", [0.50, 0.40, 0.45, 0.47]);
-    let taken = |search: &Search| search.found().expect("something").0.settings.family().word;
+    let taken = |search: &TuningRun| search.found().expect("something").0.settings.family().word;
     // Behind by 0.002 ± 0.0025: that may be chance. Behind by 0.002 in every part: that is none.
     let near = of(vec![tried("logistic", [0.508, 0.397, 0.454, 0.469]), network.clone()]);
     assert_eq!((taken(&near), near.best().expect("the best").settings.family().word), ("logistic", "network"));
@@ -111,7 +114,7 @@ fn what_cannot_be_told_from_the_best_and_is_easier_to_read_is_taken() {
     assert!((behind.by - 0.002).abs() < 1e-12 && (behind.error - 0.002_483).abs() < 1e-6, "{behind:?}");
     let far = of(vec![tried("logistic", [0.502, 0.402, 0.452, 0.472]), network.clone()]);
     assert_eq!(taken(&far), "network");
-    let given_up = of(vec![Tried { by_fold: vec![0.1], ..tried("logistic", [0.0; 4]) }, network]);
+    let given_up = of(vec![TriedCandidate { by_fold: vec![0.1], ..tried("logistic", [0.0; 4]) }, network]);
     assert_eq!(taken(&given_up), "network", "what was given up is never taken");
     assert!(of(Vec::new()).found().is_none());
 }
@@ -132,13 +135,16 @@ fn it_ends_when_its_budget_is_spent_or_more_does_not_help() {
     for (families, most, minutes) in
         [(vec![], 3, None), (vec!["oracle"], 3, None), (vec!["bayes"], 0, None), (vec!["bayes"], 3, Some(0.0))]
     {
-        assert!(Search::new(Plan { minutes, ..plan(&families, most) }).is_err(), "{families:?} {most} {minutes:?}");
+        assert!(
+            TuningRun::new(TuningPlan { minutes, ..plan(&families, most) }).is_err(),
+            "{families:?} {most} {minutes:?}"
+        );
     }
 }
 
 #[test]
 fn money_is_counted_at_the_best_cut_off_without_parting_equals() {
-    let measure = Measure::Profit(Payoff { event: 10.0, other: -3.0 });
+    let measure = TuningMeasure::Profit(Payoff { event: 10.0, other: -3.0 });
     let (event, p) = ([true, false, true, false, false], [0.9, 0.5, 0.5, 0.2, 0.1]);
     // The first three bring 10 − 3 + 10 = 17; the second and third cannot be parted.
     assert!((measure.loss(&p, &event) + 17.0 * 200.0).abs() < 1e-9);

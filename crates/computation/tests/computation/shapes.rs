@@ -9,7 +9,7 @@ use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::{ModelError, Recipe};
 use pronoia_core::progress::Unwatched;
 use pronoia_core::study::{Basis, Outcome};
-use pronoia_core::tune::{Measure, Plan, SEARCHED, Search};
+use pronoia_core::tune::{SEARCHED, TuningMeasure, TuningPlan, TuningRun};
 use pronoia_core::{Model, Table};
 use serde_json::Value;
 
@@ -92,14 +92,14 @@ fn what_a_search_finds_is_at_or_above_every_library() {
     let slow = std::env::var("PRONOIA_TEST_SLOW").is_ok();
     for (name, shape) in TABLES.into_iter().filter(|t| slow || t.0 == "tumours") {
         let table = Shape::read(name);
-        let plan = Plan {
+        let plan = TuningPlan {
             families: SEARCHED.map(str::to_owned).to_vec(),
-            measure: Measure::LogLoss,
+            measure: TuningMeasure::LogLoss,
             most: if slow { 60 } else { 12 },
             minutes: None,
             seed: 1,
         };
-        let mut search = Search::new(plan).expect("a plan");
+        let mut search = TuningRun::new(plan).expect("a plan");
         search
             .run((&table.table, &table.basis, &table.fitted), &Unwatched, &mut |_| Ok::<_, ModelError>(()))
             .expect("searched");

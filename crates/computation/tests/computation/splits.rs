@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use pronoia_core::split::{Dealing, Dealt, SplitError, SplitPlan, folds};
+use pronoia_core::split::{Split, SplitError, SplitMethod, SplitPlan, folds};
 use pronoia_core::table::ColumnBuilder;
 use pronoia_core::{Column, Kind, Table};
 use proptest::prelude::*;
@@ -24,7 +24,7 @@ fn words(name: &str, values: &[&str]) -> Column {
     column.finish()
 }
 
-fn every(dealt: &Dealt) -> Vec<usize> {
+fn every(dealt: &Split) -> Vec<usize> {
     let mut all = [dealt.training.clone(), dealt.validation.clone(), dealt.test.clone()].concat();
     all.sort_unstable();
     all
@@ -37,7 +37,7 @@ proptest! {
     fn by_time_nobody_in_an_earlier_part_is_later(days in proptest::collection::vec(proptest::option::of(0i32..900), 200..600)) {
         let happened: Vec<Option<bool>> = (0..days.len()).map(|i| (i % 11 != 0).then_some(i % 3 == 0)).collect();
         let table = Table::new(vec![dates(&days)]).expect("a table");
-        let plan = SplitPlan { by: Dealing::Newest { column: "day".into() }, ..SplitPlan::default() };
+        let plan = SplitPlan { by: SplitMethod::Newest { column: "day".into() }, ..SplitPlan::default() };
         let dealt = plan.deal(&table, &happened).expect("parts");
         let known: Vec<usize> = (0..days.len()).filter(|&row| happened[row].is_some()).collect();
         prop_assert_eq!(every(&dealt), known);
@@ -57,7 +57,7 @@ proptest! {
         let days: Vec<Option<i32>> = (0..keys.len()).map(|i| Some((i * 37 % 500) as i32)).collect();
         let table = Table::new(vec![words("member", &named), dates(&days)]).expect("a table");
         let happened: Vec<Option<bool>> = (0..keys.len()).map(|i| Some(i % 4 == 0)).collect();
-        let by = if by_time { Dealing::Newest { column: "day".into() } } else { Dealing::AtRandom };
+        let by = if by_time { SplitMethod::Newest { column: "day".into() } } else { SplitMethod::AtRandom };
         let plan = SplitPlan { seed, by, together: Some("member".into()), ..SplitPlan::default() };
         let Ok(dealt) = plan.deal(&table, &happened) else { return Ok(()) };
         prop_assert_eq!(every(&dealt).len(), keys.len());
@@ -98,7 +98,11 @@ fn the_parts_are_those_that_the_records_name() {
     let table = Table::new(vec![words("part", &parts)]).expect("a table");
     let happened: Vec<Option<bool>> = (0..300).map(|i| Some(i % 7 < 3)).collect();
     let given = |validation: Option<&str>| SplitPlan {
-        by: Dealing::Given { column: "part".into(), validation: validation.map(str::to_owned), test: "final".into() },
+        by: SplitMethod::Given {
+            column: "part".into(),
+            validation: validation.map(str::to_owned),
+            test: "final".into(),
+        },
         ..SplitPlan::default()
     };
     let dealt = given(Some("check")).deal(&table, &happened).expect("parts");
@@ -116,7 +120,7 @@ fn the_parts_are_those_that_the_records_name() {
 fn time_that_does_not_tell_customers_apart_is_refused() {
     let table = Table::new(vec![dates(&[Some(3); 200])]).expect("a table");
     let happened: Vec<Option<bool>> = (0..200).map(|i| Some(i % 2 == 0)).collect();
-    let plan = SplitPlan { by: Dealing::Newest { column: "day".into() }, ..SplitPlan::default() };
+    let plan = SplitPlan { by: SplitMethod::Newest { column: "day".into() }, ..SplitPlan::default() };
     let refused = plan.deal(&table, &happened).expect_err("one day only").to_string();
     assert!(refused.contains("split at random instead"), "{refused}");
 }

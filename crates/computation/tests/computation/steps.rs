@@ -3,9 +3,12 @@
 use pronoia_core::evaluate::area_under_roc;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
-use pronoia_core::prepare::{Action, Encoder, Encoding, Filling, Preparation, Seen, Step, Training, effects, steps};
+use pronoia_core::prepare::{
+    Encoder, Encoding, Imputation, ObservedValues, Preparation, PreparationStep, StepAction, TrainingRows, effects,
+    steps,
+};
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::{Answers, Extras, Scoring, match_list};
+use pronoia_core::score::{ColumnAnswers, Extras, Scoring, match_list};
 use pronoia_core::study::{Basis, Outcome};
 use pronoia_core::{Kind, Model, Table};
 use rand::{RngExt, SeedableRng};
@@ -19,39 +22,45 @@ fn churn() -> Table {
     read_table(CSV, &Unwatched).expect("a table").0
 }
 
-fn step(action: Action) -> Step {
-    Step { action, off: false }
+fn step(action: StepAction) -> PreparationStep {
+    PreparationStep { action, off: false }
 }
 
-fn derive(name: &str, expression: &str) -> Step {
-    step(Action::Derive { name: name.into(), expression: expression.into() })
+fn derive(name: &str, expression: &str) -> PreparationStep {
+    step(StepAction::Derive { name: name.into(), expression: expression.into() })
 }
 
 /// One of every kind that learns something.
-fn every_kind() -> Vec<Step> {
+fn every_kind() -> Vec<PreparationStep> {
     let of = |name: &str| name.to_owned();
     vec![
         derive("pace", "calls / months"),
-        step(Action::Fill { column: of("pace"), with: Filling::Mean, flag: true }),
-        step(Action::Cap { column: of("calls"), share: 0.05 }),
-        step(Action::Power { column: of("months") }),
-        step(Action::Bands { column: of("noise"), bands: 4 }),
+        step(StepAction::Fill { column: of("pace"), with: Imputation::Mean, flag: true }),
+        step(StepAction::Cap { column: of("calls"), share: 0.05 }),
+        step(StepAction::Power { column: of("months") }),
+        step(StepAction::Bands { column: of("noise"), bands: 4 }),
         derive("size", "CASE WHEN calls > 1 THEN 'large' WHEN calls > 0.9 THEN 'middling' ELSE 'small' END"),
-        step(Action::GroupRare { column: of("size"), fewest: 40 }),
+        step(StepAction::GroupRare { column: of("size"), fewest: 40 }),
         derive("rate", "CASE WHEN calls > 1 THEN 'a' WHEN calls > 0 THEN 'b' ELSE 'c' END"),
-        step(Action::Encode { column: of("rate"), encoder: Encoder::TargetMean }),
+        step(StepAction::Encode { column: of("rate"), encoder: Encoder::TargetMean }),
         derive("evidence", "CASE WHEN months > 5 THEN 'a' ELSE 'b' END"),
-        step(Action::Encode { column: of("evidence"), encoder: Encoder::WeightOfEvidence }),
+        step(StepAction::Encode { column: of("evidence"), encoder: Encoder::WeightOfEvidence }),
         derive("rank", "CASE WHEN calls > 1 THEN 'much' WHEN calls > 0 THEN 'some' ELSE 'none' END"),
-        step(Action::Ordered { column: of("rank"), order: vec![of("none"), of("some"), of("much")] }),
-        step(Action::Standardise { column: of("rank") }),
+        step(StepAction::Ordered { column: of("rank"), order: vec![of("none"), of("some"), of("much")] }),
+        step(StepAction::Standardise { column: of("rank") }),
     ]
 }
 
 /// What is learned from these rows of the table.
-fn learned(table: &Table, steps: &[Step], used: &[String], rows: &[usize], encoding: Encoding) -> Preparation {
+fn learned(
+    table: &Table,
+    steps: &[PreparationStep],
+    used: &[String],
+    rows: &[usize],
+    encoding: Encoding,
+) -> Preparation {
     let event = events(table, rows);
-    let training = Training { rows, event: &event, weight: None };
+    let training = TrainingRows { rows, event: &event, weight: None };
     Preparation::fit(table, steps, used, &training, encoding).expect("a preparation").0
 }
 
@@ -97,11 +106,11 @@ fn a_model_takes_its_steps_with_it_to_the_list() {
     let inputs: Vec<&str> = model.inputs().map(|i| i.name.as_str()).collect();
     assert_eq!(inputs, ["calls", "months", "noise"], "a list needs only what the customer has");
     assert!(
-        matches!(model.members[0].preparation.inputs[0].seen, Seen::Between(low, high) if low < -2.0 && high > 2.0)
+        matches!(model.members[0].preparation.inputs[0].seen, ObservedValues::Between(low, high) if low < -2.0 && high > 2.0)
     );
     let whole = model.probabilities(&table, &rows).expect("scores");
     let saved = Model::from_bytes(&model.to_bytes().expect("bytes")).expect("the same model");
-    let (report, matched) = match_list(&saved, &[], &table, &Answers::new());
+    let (report, matched) = match_list(&saved, &[], &table, &ColumnAnswers::new());
     assert!(report.is_complete());
     let scoring = Scoring { model: &saved, by: None, extras: Extras::default(), tenths: &[] };
     let list = scoring.of(&table, &matched, &[]).expect("a scored list").table;
@@ -127,7 +136,7 @@ fn only_what_the_predictors_need_is_replayed() {
 fn filters_choose_the_customers_of_the_study() {
     let table = churn();
     let steps =
-        vec![derive("many", "calls > 0"), step(Action::Filter { condition: "many = 'yes' AND months < 4".into() })];
+        vec![derive("many", "calls > 0"), step(StepAction::Filter { condition: "many = 'yes' AND months < 4".into() })];
     let (_, kept) = steps::population(&steps, &table).expect("a population");
     for (row, kept) in kept.iter().enumerate() {
         let number = |name: &str| table.column(name).expect("a column").number(row).expect("a number");
@@ -147,7 +156,7 @@ fn the_exponent_of_the_power_transform_agrees() {
     let table = churn();
     let rows: Vec<usize> = (0..table.rows()).collect();
     for name in ["calls", "months", "noise"] {
-        let power = [step(Action::Power { column: name.into() })];
+        let power = [step(StepAction::Power { column: name.into() })];
         let fitted = learned(&table, &power, &[name.into()], &rows, Encoding::Native);
         let text = serde_json::to_value(&fitted.steps[0]).expect("JSON");
         let (ours, other) =
@@ -162,9 +171,9 @@ fn every_step_says_what_it_does_and_a_broken_one_does_not_hide_the_others() {
     let rows: Vec<usize> = (0..table.rows()).collect();
     let mut all = every_kind();
     all.insert(1, derive("oops", "nothing_here * 2"));
-    all.push(Step { off: true, ..derive("later", "calls") });
+    all.push(PreparationStep { off: true, ..derive("later", "calls") });
     let event = events(&table, &rows);
-    let shown = effects(&all, &table, &Training { rows: &rows, event: &event, weight: None });
+    let shown = effects(&all, &table, &TrainingRows { rows: &rows, event: &event, weight: None });
     assert_eq!(shown.len(), all.len());
     let problem = shown[1].as_ref().expect("it is on").as_ref().expect_err("it cannot be taken");
     assert!(problem.contains("nothing_here"), "{problem}");
@@ -180,26 +189,26 @@ fn every_step_says_what_it_does_and_a_broken_one_does_not_hide_the_others() {
 #[test]
 fn steps_that_do_not_suit_their_column_are_refused_in_words() {
     let columns = read_table(b"id,plan,fee\nk1,A,1.5\nk2,B,2\n", &Unwatched).expect("a table").0.kinds();
-    let refused = |action: Action| action.check(&mut columns.clone()).expect_err("refused").to_string();
+    let refused = |action: StepAction| action.check(&mut columns.clone()).expect_err("refused").to_string();
     let of = |name: &str| name.to_owned();
     for (action, says) in [
-        (Action::Log { column: of("plan") }, "this step is for numbers"),
-        (Action::Log { column: of("rent") }, "no column “rent”"),
-        (Action::Cap { column: of("fee"), share: 0.6 }, "below 50 %"),
-        (Action::Bands { column: of("fee"), bands: 1 }, "2 to 50"),
-        (Action::GroupRare { column: of("fee"), fewest: 5 }, "for categories"),
+        (StepAction::Log { column: of("plan") }, "this step is for numbers"),
+        (StepAction::Log { column: of("rent") }, "no column “rent”"),
+        (StepAction::Cap { column: of("fee"), share: 0.6 }, "below 50 %"),
+        (StepAction::Bands { column: of("fee"), bands: 1 }, "2 to 50"),
+        (StepAction::GroupRare { column: of("fee"), fewest: 5 }, "for categories"),
         (
-            Action::Fill { column: of("fee"), with: Filling::Value("much".into()), flag: false },
+            StepAction::Fill { column: of("fee"), with: Imputation::Value("much".into()), flag: false },
             "“much” is not a number",
         ),
-        (Action::Fill { column: of("plan"), with: Filling::Median, flag: false }, "for numbers"),
-        (Action::Derive { name: of("fee"), expression: of("1") }, "already"),
-        (Action::Derive { name: of(" "), expression: of("1") }, "name"),
-        (Action::Filter { condition: of("fee + 1") }, "true or false"),
-        (Action::Encode { column: of("fee"), encoder: Encoder::TargetMean }, "bin a number first"),
-        (Action::Ordered { column: of("plan"), order: vec![of("A")] }, "at least two different values"),
-        (Action::Ordered { column: of("plan"), order: vec![of("A"), of("A")] }, "at least two different values"),
-        (Action::Standardise { column: of("plan") }, "for numbers"),
+        (StepAction::Fill { column: of("plan"), with: Imputation::Median, flag: false }, "for numbers"),
+        (StepAction::Derive { name: of("fee"), expression: of("1") }, "already"),
+        (StepAction::Derive { name: of(" "), expression: of("1") }, "name"),
+        (StepAction::Filter { condition: of("fee + 1") }, "true or false"),
+        (StepAction::Encode { column: of("fee"), encoder: Encoder::TargetMean }, "bin a number first"),
+        (StepAction::Ordered { column: of("plan"), order: vec![of("A")] }, "at least two different values"),
+        (StepAction::Ordered { column: of("plan"), order: vec![of("A"), of("A")] }, "at least two different values"),
+        (StepAction::Standardise { column: of("plan") }, "for numbers"),
     ] {
         let sentence = refused(action);
         assert!(sentence.contains(says), "{sentence}");
@@ -223,8 +232,8 @@ fn with_noise() -> (Table, Vec<usize>, Vec<bool>) {
 fn a_training_row_never_meets_its_own_outcome_in_an_encoding() {
     let (table, rows, event) = with_noise();
     for encoder in [Encoder::TargetMean, Encoder::WeightOfEvidence] {
-        let steps = [step(Action::Encode { column: "shop".into(), encoder })];
-        let training = Training { rows: &rows, event: &event, weight: None };
+        let steps = [step(StepAction::Encode { column: "shop".into(), encoder })];
+        let training = TrainingRows { rows: &rows, event: &event, weight: None };
         let (fitted, design) =
             Preparation::fit(&table, &steps, &["shop".into()], &training, Encoding::Native).expect("a preparation");
         let own = area_under_roc(design.features()[0].numbers(), &event, None);
@@ -242,8 +251,8 @@ fn encodings_are_the_textbook_figures() {
     let rows: Vec<usize> = (0..8).collect();
     let event = events(&table, &rows);
     let encoded = |encoder| {
-        let steps = [step(Action::Encode { column: "plan".into(), encoder })];
-        let training = Training { rows: &rows, event: &event, weight: None };
+        let steps = [step(StepAction::Encode { column: "plan".into(), encoder })];
+        let training = TrainingRows { rows: &rows, event: &event, weight: None };
         let prepared = Preparation::fit(&table, &steps, &["plan".into()], &training, Encoding::Native).expect("one").0;
         prepared.apply(&table, &rows).expect("a design").features()[0].numbers().to_vec()
     };

@@ -7,7 +7,7 @@ use pronoia_data::evaluate::Evaluation;
 
 /// A candidate that is fitted and judged.
 #[derive(Debug, Clone, Copy)]
-pub struct Candidate<'a> {
+pub struct CautionedCandidate<'a> {
     /// What it is called.
     pub name: &'a str,
     /// The model.
@@ -19,6 +19,6 @@ pub struct Candidate<'a> {
 }
 
 /// Looks for every mistake that one candidate can hold.
-pub fn look_at_candidate(candidate: &Candidate) -> Vec<Caution> {
+pub fn look_at_candidate(candidate: &CautionedCandidate) -> Vec<Caution> {
     [uncalibrated::look, unstable_tree::look, few_events::look].into_iter().filter_map(|rule| rule(candidate)).collect()
 }

@@ -1,6 +1,6 @@
 //! A number that names something, read as an amount.
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
 use crate::study::has_word;
 use pronoia_data::Kind;
@@ -27,7 +27,7 @@ const NAMING: [&str; 14] = [
 /// Different values that a code has at least.
 const FEWEST: u64 = 5;
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
     let numbers = seen.predictors().filter(|c| c.kind == Kind::Number);
     numbers
         .filter_map(|column| {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
 use pronoia_data::number::count;
 
@@ -12,7 +12,7 @@ const MOST_VALUES: usize = 6;
 /// Share of training rows in which the column must agree with the outcome.
 const AGREES: f64 = 0.999;
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
     let Some(outcome) = &seen.state.outcome else { return Vec::new() };
     let event = seen.training_events();
     let mut cautions = Vec::new();

@@ -1,6 +1,6 @@
 //! Curves and intervals that rest on a handful of events.
 
-use super::{Candidate, Caution, Remedy};
+use super::{Caution, CautionedCandidate, Remedy};
 use crate::study::CautionKind;
 use pronoia_data::number::{count, percent};
 
@@ -10,7 +10,7 @@ const ENOUGH: u64 = 50;
 /// Parts in cross-validation that is proposed instead.
 pub(super) const FOLDS: usize = 5;
 
-pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
+pub(super) fn look(candidate: &CautionedCandidate) -> Option<Caution> {
     let evaluation = candidate.evaluation;
     let others = evaluation.rows - evaluation.events;
     let rarer = evaluation.events.min(others);

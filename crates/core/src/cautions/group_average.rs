@@ -2,10 +2,10 @@
 
 use std::collections::HashMap;
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
 use pronoia_data::number::fixed;
-use pronoia_data::table::{Column, Values};
+use pronoia_data::table::{Column, ColumnValues};
 
 /// Groups below which nothing can be said.
 const FEWEST_GROUPS: usize = 8;
@@ -19,11 +19,11 @@ const DOUBTED_RATE: f64 = 0.5;
 /// How far the mean may be from the event rate, as a share of it.
 const NEAR: f64 = 0.1;
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
     let event = seen.training_events();
-    let numbers: Vec<&Column> = seen.predictors().filter(|c| matches!(c.values, Values::Numbers(_))).collect();
+    let numbers: Vec<&Column> = seen.predictors().filter(|c| matches!(c.values, ColumnValues::Numbers(_))).collect();
     let groupings: Vec<&Column> =
-        seen.table.columns().iter().filter(|c| matches!(c.values, Values::Words(_))).collect();
+        seen.table.columns().iter().filter(|c| matches!(c.values, ColumnValues::Words(_))).collect();
     let mut cautions = Vec::new();
     for column in numbers {
         let doubtful = groupings.iter().find_map(|by| {
@@ -63,7 +63,7 @@ fn is_rate(column: &Column, rows: &[usize], event: &[bool]) -> bool {
 /// rates, weighed by their size; none if it differs within one, or there are
 /// too few different groups.
 fn agreement(column: &Column, by: &Column, rows: &[usize], event: &[bool]) -> Option<f64> {
-    let Values::Words(words) = &by.values else { return None };
+    let ColumnValues::Words(words) = &by.values else { return None };
     let mut groups: HashMap<usize, (f64, f64, f64)> = HashMap::new();
     for (&row, &e) in rows.iter().zip(event) {
         let (Some(code), Some(x)) = (words.code(row), column.number(row)) else { continue };

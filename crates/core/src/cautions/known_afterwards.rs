@@ -1,6 +1,6 @@
 //! A predictor whose value is known only after the outcome, or nearly determines it.
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
 use crate::study::{KnownWhen, probe};
 
@@ -10,7 +10,7 @@ const DOUBTED: f64 = 0.9;
 /// The same for a column of which nobody can say when its value is known.
 const UNSURE: f64 = 0.55;
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
     let event = seen.training_events();
     let of = |name: &str| {
         let area = seen.table.column(name).map_or(0.5, |c| probe::area(c, &seen.dealt.training, &event));

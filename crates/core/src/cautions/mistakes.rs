@@ -8,23 +8,23 @@ pub struct Mistake {
     /// What is done wrong.
     pub what: &'static str,
     /// What becomes of it.
-    pub answers: &'static [Answer],
+    pub answers: &'static [MistakeStatus],
 }
 
 /// What becomes of a mistake.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Answer {
+pub enum MistakeStatus {
     /// It cannot be made, and why not.
     CannotBe(&'static str),
     /// It is looked for in the rows and candidates of every study.
     Raised(CautionKind),
     /// It is spoken of where it would be made, and how.
-    SaidAt(Stop, &'static str),
+    SaidAt(MistakeStop, &'static str),
 }
 
 /// A stop of the way of work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Stop {
+pub enum MistakeStop {
     /// Bring the customers in.
     Records,
     /// What goes with the outcome.
@@ -43,7 +43,7 @@ pub enum Stop {
     Live,
 }
 
-impl Stop {
+impl MistakeStop {
     /// Its name.
     pub fn word(self) -> &'static str {
         match self {
@@ -59,9 +59,9 @@ impl Stop {
     }
 }
 
-use Answer::{CannotBe, Raised, SaidAt};
+use MistakeStatus::{CannotBe, Raised, SaidAt};
 
-const fn mistake(what: &'static str, answers: &'static [Answer]) -> Mistake {
+const fn mistake(what: &'static str, answers: &'static [MistakeStatus]) -> Mistake {
     Mistake { what, answers }
 }
 
@@ -100,7 +100,7 @@ pub const MISTAKES: [Mistake; 38] = [
     ),
     mistake(
         "Accuracy is read where one class is rare",
-        &[SaidAt(Stop::Compare, "accuracy is shown with that of predicting “no” for everybody")],
+        &[SaidAt(MistakeStop::Compare, "accuracy is shown with that of predicting “no” for everybody")],
     ),
     mistake(
         "Accuracy, precision and the like are taken for one another",
@@ -110,7 +110,7 @@ pub const MISTAKES: [Mistake; 38] = [
         "A model is used that was never evaluated",
         &[
             CannotBe("every candidate is evaluated on rows that it was not fitted to"),
-            SaidAt(Stop::Lists, "the match report says which customers the model was fitted to"),
+            SaidAt(MistakeStop::Lists, "the match report says which customers the model was fitted to"),
         ],
     ),
     mistake(
@@ -124,8 +124,8 @@ pub const MISTAKES: [Mistake; 38] = [
         &[CannotBe("the test set is sealed until a policy is kept, and every opening is counted")],
     ),
     mistake(
-        "A difference between two models is due to chance",
-        &[SaidAt(Stop::Compare, "two candidates are compared on the same customers with a confidence interval")],
+        "A difference between two models is chance",
+        &[SaidAt(MistakeStop::Compare, "two candidates are compared on the same customers with a confidence interval")],
     ),
     mistake(
         "A cut-off at one half that nobody chose, or in the wrong direction",
@@ -142,7 +142,7 @@ pub const MISTAKES: [Mistake; 38] = [
     ),
     mistake(
         "Importance is read as if no column had been excluded",
-        &[SaidAt(Stop::Compare, "excluded columns are listed beside the importance")],
+        &[SaidAt(MistakeStop::Compare, "excluded columns are listed beside the importance")],
     ),
     mistake("The first split of one tree is taken as what matters most", &[Raised(CautionKind::UnstableTree)]),
     mistake("A derived column is confirmed on the rows that it was derived from", &[Raised(CautionKind::Unconfirmed)]),
@@ -152,30 +152,30 @@ pub const MISTAKES: [Mistake; 38] = [
     ),
     mistake(
         "The columns of a list do not match",
-        &[SaidAt(Stop::Lists, "names, kinds and values are compared before anything is scored")],
+        &[SaidAt(MistakeStop::Lists, "names, kinds and values are compared before anything is scored")],
     ),
     mistake(
         "Customers are scored whom the model was fitted to",
-        &[SaidAt(Stop::Lists, "the match report counts them, and marks each on request")],
+        &[SaidAt(MistakeStop::Lists, "the match report counts them, and marks each on request")],
     ),
     mistake("Rows are split at random although time matters", &[Raised(CautionKind::TimeMatters)]),
     mistake(
         "The outcome is coded the wrong way round",
         &[
             Raised(CautionKind::ReversedOutcome),
-            SaidAt(Stop::Train, "a candidate whose AUC is below 0.5 by more than chance raises a caution"),
+            SaidAt(MistakeStop::Train, "a candidate whose AUC is below 0.5 by more than chance raises a caution"),
         ],
     ),
     mistake(
         "Sensitive attributes, or proxies for them, are used unexamined",
         &[
             Raised(CautionKind::StandIn),
-            SaidAt(Stop::Decide, "groups are compared by selection rate, precision, recall and calibration"),
+            SaidAt(MistakeStop::Decide, "groups are compared by selection rate, precision, recall and calibration"),
         ],
     ),
     mistake(
         "A customer is imagined who cannot be",
-        &[SaidAt(Stop::Decide, "values that never occur together are marked")],
+        &[SaidAt(MistakeStop::Decide, "values that never occur together are marked")],
     ),
     mistake(
         "Meaningless parts of dates are predictors",
@@ -185,7 +185,7 @@ pub const MISTAKES: [Mistake; 38] = [
     mistake(
         "More rows are assumed to help",
         &[SaidAt(
-            Stop::Compare,
+            MistakeStop::Compare,
             "a learning curve fits a candidate to fewer rows and shows what more of them would bring",
         )],
     ),
@@ -196,14 +196,14 @@ pub const MISTAKES: [Mistake; 38] = [
     mistake("A customer is on both sides of the split", &[Raised(CautionKind::RepeatedCustomers)]),
     mistake(
         "A join duplicates or loses customers",
-        &[SaidAt(Stop::Records, "keys and rows are counted before it runs")],
+        &[SaidAt(MistakeStop::Records, "keys and rows are counted before it runs")],
     ),
     mistake(
         "A decision pays only because one assumption is rosy",
-        &[SaidAt(Stop::Decide, "each assumption is shown with its break-even value")],
+        &[SaidAt(MistakeStop::Decide, "each assumption is shown with its break-even value")],
     ),
     mistake(
         "A campaign is evaluated without a control group",
-        &[SaidAt(Stop::Lists, "without one, no effect is reported")],
+        &[SaidAt(MistakeStop::Lists, "without one, no effect is reported")],
     ),
 ];

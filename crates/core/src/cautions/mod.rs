@@ -8,16 +8,16 @@
 mod candidate;
 mod code_as_quantity;
 mod copy_of_outcome;
+mod excluded_columns;
 mod few_events;
 mod group_average;
 mod known_afterwards;
-mod left_out;
 mod mistakes;
 mod no_information;
+mod proxy;
 mod remedy;
 mod repeated_customers;
 mod reversed_outcome;
-mod stand_in;
 mod survey;
 mod time_matters;
 mod uncalibrated;
@@ -25,9 +25,9 @@ mod unconfirmed;
 mod unstable_tree;
 mod worse_than_chance;
 
-pub use candidate::{Candidate, look_at_candidate};
-pub use left_out::left_out;
-pub use mistakes::{Answer, MISTAKES, Mistake, Stop};
+pub use candidate::{CautionedCandidate, look_at_candidate};
+pub use excluded_columns::excluded_columns;
+pub use mistakes::{MISTAKES, Mistake, MistakeStatus, MistakeStop};
 pub use remedy::Remedy;
 pub use survey::Survey;
 pub use worse_than_chance::worse_than_chance;
@@ -36,7 +36,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::study::{AcceptedCaution, CautionKind, StudyState};
 use pronoia_data::profile::TableProfile;
-use pronoia_data::split::Dealt;
+use pronoia_data::split::Split;
 use pronoia_data::{Column, Table};
 use pronoia_decide::question::Question;
 
@@ -57,13 +57,13 @@ pub struct Caution {
 }
 
 /// What the rules look at.
-pub struct Seen<'a> {
+pub struct CautionInput<'a> {
     /// The records with every derived column, as far as they were fetched.
     pub table: &'a Table,
     /// What happened, row by row.
     pub happened: &'a [Option<bool>],
     /// Who is judged on what.
-    pub dealt: &'a Dealt,
+    pub dealt: &'a Split,
     /// The figures of the whole table.
     pub profile: &'a TableProfile,
     /// The choices.
@@ -72,7 +72,7 @@ pub struct Seen<'a> {
     pub question: Question,
 }
 
-impl Seen<'_> {
+impl CautionInput<'_> {
     /// The predictors that are there, with their columns.
     fn predictors(&self) -> impl Iterator<Item = &Column> {
         self.state.columns.iter().filter(|c| c.goes_in()).filter_map(|c| self.table.column(&c.name))
@@ -85,7 +85,7 @@ impl Seen<'_> {
 }
 
 /// Looks for every mistake; those that were kept on purpose are among them.
-pub fn look(seen: &Seen) -> Vec<Caution> {
+pub fn look(seen: &CautionInput) -> Vec<Caution> {
     let rules = [
         copy_of_outcome::look,
         known_afterwards::look,
@@ -96,7 +96,7 @@ pub fn look(seen: &Seen) -> Vec<Caution> {
         repeated_customers::look,
         time_matters::look,
         unconfirmed::look,
-        stand_in::look,
+        proxy::look,
     ];
     let mut cautions: Vec<Caution> = Vec::new();
     for rule in rules {

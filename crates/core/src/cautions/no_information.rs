@@ -1,12 +1,12 @@
 //! A predictor that never varies, differs for everybody, or is hardly ever there.
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
 use crate::study::Verdict;
 use pronoia_data::number::count;
 use pronoia_data::sentence::capital;
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
     let doubted = seen.state.columns.iter().filter(|c| c.goes_in() && c.verdict == Verdict::ShouldNotGoIn);
     doubted
         .map(|choice| {

@@ -2,9 +2,9 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::study::{Event, Role, StudyState};
-use pronoia_data::split::Dealing;
-use pronoia_learn::prepare::{Action, Step};
+use crate::study::{ColumnRole, EventRule, StudyState};
+use pronoia_data::split::SplitMethod;
+use pronoia_learn::prepare::{PreparationStep, StepAction};
 
 /// What mends a mistake.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -68,20 +68,20 @@ impl Remedy {
     pub fn apply(&self, state: &mut StudyState) {
         match self {
             Self::LeaveOut { column } => {
-                state.columns.iter_mut().filter(|c| c.name == *column).for_each(|c| c.role = Role::LeftOut);
+                state.columns.iter_mut().filter(|c| c.name == *column).for_each(|c| c.role = ColumnRole::LeftOut);
             }
             Self::ReadAsCode { column } => {
                 // Before any other step, since those see what the column is then.
-                let action = Action::AsCode { column: column.clone() };
-                state.steps.insert(0, Step { action, off: false });
+                let action = StepAction::AsCode { column: column.clone() };
+                state.steps.insert(0, PreparationStep { action, off: false });
             }
-            Self::SplitByTime { column } => state.split.by = Dealing::Newest { column: column.clone() },
+            Self::SplitByTime { column } => state.split.by = SplitMethod::Newest { column: column.clone() },
             Self::KeepTogether { column } => state.split.together = Some(column.clone()),
             Self::CrossValidate => state.split.folds = Some(super::few_events::FOLDS),
             Self::Calibrate | Self::FitForest | Self::Retire => {}
             Self::OtherEvent { event } => {
                 if let Some(outcome) = &mut state.outcome {
-                    outcome.event = Event::Value(event.clone());
+                    outcome.event = EventRule::Value(event.clone());
                 }
             }
         }
@@ -94,8 +94,8 @@ impl Remedy {
             Self::ReadAsCode { column } => state
                 .steps
                 .iter()
-                .any(|s| !s.off && matches!(&s.action, Action::AsCode { column: read } if read == column)),
-            Self::SplitByTime { .. } => state.split.by != Dealing::AtRandom,
+                .any(|s| !s.off && matches!(&s.action, StepAction::AsCode { column: read } if read == column)),
+            Self::SplitByTime { .. } => state.split.by != SplitMethod::AtRandom,
             _ => {
                 self.apply(&mut after);
                 after == *state

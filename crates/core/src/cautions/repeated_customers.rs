@@ -2,13 +2,13 @@
 
 use std::collections::HashMap;
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
-use crate::study::Role;
+use crate::study::ColumnRole;
 use pronoia_data::number::count;
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
-    let named = seen.state.columns.iter().filter(|c| c.role == Role::Identifier);
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
+    let named = seen.state.columns.iter().filter(|c| c.role == ColumnRole::Identifier);
     let columns = named.filter_map(|c| seen.table.column(&c.name));
     let mut cautions = Vec::new();
     for column in columns {

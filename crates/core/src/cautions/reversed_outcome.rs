@@ -1,6 +1,6 @@
 //! The other value of the outcome is probably meant.
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
 use pronoia_data::number::{count, percent};
 use pronoia_decide::question::Question;
@@ -9,7 +9,7 @@ use pronoia_decide::question::Question;
 const NOTHING: [&str; 12] =
     ["no", "n", "false", "0", "stayed", "active", "current", "paid", "good", "none", "nein", "non"];
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
     let Some(outcome) = &seen.state.outcome else { return Vec::new() };
     let Some(profile) = seen.profile.column(&outcome.column) else { return Vec::new() };
     let Some(event) = outcome.event.value().filter(|_| profile.distinct == 2) else { return Vec::new() };

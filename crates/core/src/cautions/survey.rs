@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Caution, Seen, look};
+use super::{Caution, CautionInput, look};
 use crate::study::Basis;
 use pronoia_data::split::Alike;
 use pronoia_data::stats::Count;
@@ -34,7 +34,7 @@ pub struct Survey {
 
 impl Survey {
     /// Looks at the rows of a study; `basis` is the basis of its choices.
-    pub fn of(seen: &Seen, basis: &Basis) -> Self {
+    pub fn of(seen: &CautionInput, basis: &Basis) -> Self {
         let event: Vec<bool> = seen.dealt.training.iter().map(|&row| seen.happened[row] == Some(true)).collect();
         let count = |rows: &[usize]| {
             let mut count = Count::default();
@@ -56,7 +56,7 @@ impl Survey {
         survey
     }
 
-    fn balance(&mut self, seen: &Seen, basis: &Basis, event: &[bool]) {
+    fn balance(&mut self, seen: &CautionInput, basis: &Basis, event: &[bool]) {
         let rows = &seen.dealt.training;
         let read = needed(&basis.steps, &basis.predictors, &seen.table.kinds()).map(|n| n.1).unwrap_or_default();
         let balanced = basis.balance.apply(seen.table, &read, rows, event, basis.split.seed);

@@ -1,11 +1,11 @@
 //! The event rate changes with time, and rows are dealt out by lot.
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
-use crate::study::Role;
+use crate::study::ColumnRole;
 use pronoia_data::Kind;
 use pronoia_data::number::percent;
-use pronoia_data::split::Dealing;
+use pronoia_data::split::SplitMethod;
 use pronoia_data::stats::{Count, likelihood_ratio_p_value, mutual_information};
 use pronoia_data::table::{Column, written_date};
 
@@ -18,12 +18,12 @@ const TOLD: f64 = 0.9;
 /// Chance below which a change is believed, whatever column of time shows it.
 const BELIEVED: f64 = 0.001;
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
-    if seen.state.split.by != Dealing::AtRandom {
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
+    if seen.state.split.by != SplitMethod::AtRandom {
         return Vec::new();
     }
     let event = seen.training_events();
-    let says_when = seen.state.columns.iter().filter(|c| c.role == Role::Time);
+    let says_when = seen.state.columns.iter().filter(|c| c.role == ColumnRole::Time);
     let dates = says_when.filter_map(|c| seen.table.column(&c.name)).filter(|c| c.kind == Kind::Date);
     let mut cautions: Vec<(f64, Caution)> = Vec::new();
     for column in dates {
@@ -69,7 +69,7 @@ pub(super) fn look(seen: &Seen) -> Vec<Caution> {
 /// Whether a predictor says the same as the date: the day on which a contract
 /// began, say, beside the months that it has lasted. Such a date is no moment
 /// of decision.
-fn is_told_already(seen: &Seen, date: &Column) -> bool {
+fn is_told_already(seen: &CautionInput, date: &Column) -> bool {
     seen.predictors().any(|column| {
         let pairs = seen.dealt.training.iter().filter_map(|&row| Some((column.number(row)?, date.number(row)?)));
         let (mut n, mut x, mut y) = (0.0, 0.0, 0.0);

@@ -1,6 +1,6 @@
 //! Scores that are read as probabilities and are none.
 
-use super::{Candidate, Caution, Remedy};
+use super::{Caution, CautionedCandidate, Remedy};
 use crate::study::CautionKind;
 use pronoia_data::number::{count, percent};
 
@@ -11,7 +11,7 @@ const MAY_FAIL: usize = 3;
 /// rate, that matters to a decision. Among many rows less is beyond chance, too.
 const MATTERS: f64 = 0.1;
 
-pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
+pub(super) fn look(candidate: &CautionedCandidate) -> Option<Caution> {
     let evaluation = candidate.evaluation;
     let groups = &evaluation.calibration;
     let failed = groups.iter().filter(|group| !group.holds()).count();

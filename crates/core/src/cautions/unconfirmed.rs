@@ -1,6 +1,6 @@
 //! A derived column that was drawn where the rate looked high, and is not high elsewhere.
 
-use super::{Caution, Remedy, Seen};
+use super::{Caution, CautionInput, Remedy};
 use crate::study::CautionKind;
 use pronoia_data::Kind;
 use pronoia_data::number::percent;
@@ -13,7 +13,7 @@ const DIFFERS: f64 = 3.841;
 /// Rows with each answer below which validation rows cannot say anything.
 const FEWEST: u64 = 30;
 
-pub(super) fn look(seen: &Seen) -> Vec<Caution> {
+pub(super) fn look(seen: &CautionInput) -> Vec<Caution> {
     let made: Vec<String> = seen.state.steps.iter().filter(|s| !s.off).filter_map(|s| s.action.makes()).collect();
     let derived = seen.predictors().filter(|c| c.kind == Kind::YesNo && made.contains(&c.name));
     derived

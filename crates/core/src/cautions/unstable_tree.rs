@@ -1,6 +1,6 @@
 //! The top of a single tree, taken as what matters most.
 
-use super::{Candidate, Caution, Remedy};
+use super::{Caution, CautionedCandidate, Remedy};
 use crate::study::CautionKind;
 use pronoia_learn::learn::Estimator;
 
@@ -10,7 +10,7 @@ const STABLE: f64 = 0.75;
 /// Columns named at most.
 const NAMED: usize = 4;
 
-pub(super) fn look(candidate: &Candidate) -> Option<Caution> {
+pub(super) fn look(candidate: &CautionedCandidate) -> Option<Caution> {
     let [member] = &candidate.model.members[..] else { return None };
     let Estimator::Tree(tree) = &member.estimator else { return None };
     let first = &tree.first;

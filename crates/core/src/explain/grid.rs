@@ -2,7 +2,7 @@
 
 use pronoia_data::stats::Count;
 use pronoia_data::stats::quantile;
-use pronoia_data::table::{Column, Values};
+use pronoia_data::table::{Column, ColumnValues};
 use serde::Serialize;
 
 /// Share of the customers beyond either end of what is looked at: a few far out would leave no
@@ -50,7 +50,7 @@ impl Grid {
     /// At most `most` values of a column, not counting the missing.
     pub(super) fn of(column: &Column, rows: &[usize], event: &[bool], most: usize, spacing: Spacing) -> Self {
         let (mut spots, mut of_row) = match &column.values {
-            Values::Words(_) => values(column, rows, most),
+            ColumnValues::Words(_) => values(column, rows, most),
             _ => numbers(column, rows, most, spacing),
         };
         let is_missing = |place: &usize| column.text(rows[*place]).is_none();
@@ -69,9 +69,9 @@ impl Grid {
     }
 }
 
-type Found = (Vec<(At, usize)>, Vec<Option<usize>>);
+type GridFindings = (Vec<(At, usize)>, Vec<Option<usize>>);
 
-fn values(column: &Column, rows: &[usize], most: usize) -> Found {
+fn values(column: &Column, rows: &[usize], most: usize) -> GridFindings {
     let mut seen: std::collections::BTreeMap<String, (usize, usize)> = std::collections::BTreeMap::new();
     let words: Vec<Option<String>> = rows.iter().map(|&row| column.text(row)).collect();
     for (place, word) in words.iter().enumerate() {
@@ -87,7 +87,7 @@ fn values(column: &Column, rows: &[usize], most: usize) -> Found {
     (ranked.into_iter().map(|(word, (_, donor))| (At::Value(word), donor)).collect(), of_row)
 }
 
-fn numbers(column: &Column, rows: &[usize], most: usize, spacing: Spacing) -> Found {
+fn numbers(column: &Column, rows: &[usize], most: usize, spacing: Spacing) -> GridFindings {
     let mut known: Vec<(f64, usize)> =
         rows.iter().enumerate().filter_map(|(place, &row)| Some((column.number(row)?, place))).collect();
     known.sort_unstable_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));

@@ -1,26 +1,26 @@
 //! Why a model says what it says.
 
-mod additive;
-mod average;
-mod change;
+mod counterfactual;
 mod edit;
 mod grid;
-mod influence;
-mod likeness;
+mod linear_shap;
+mod partial_dependence;
+mod permutation_importance;
 mod prepared;
-mod sampled;
-mod trees;
+mod sampling_shap;
+mod similarity;
+mod tree_shap;
 
-pub use average::{AverageEffect, Averages, EffectPoint, JointEffect};
-pub use change::{Change, smallest_change};
+pub use counterfactual::{Counterfactual, smallest_change};
 pub use edit::{typical, with_value};
 pub use grid::At;
-pub use influence::{ColumnInfluence, Influence, InfluenceError};
-pub use likeness::{Likeness, Near};
+pub use partial_dependence::{AverageEffect, Averages, EffectPoint, JointEffect};
+pub use permutation_importance::{ColumnImportance, InfluenceError, PermutationImportance};
+pub use similarity::{Near, Similarity};
 
 use serde::Serialize;
 
-use crate::model::{Member, Model};
+use crate::model::{EnsembleMember, Model};
 use pronoia_data::Table;
 use pronoia_learn::learn::Estimator;
 use pronoia_learn::prepare::{Design, PrepareError};
@@ -28,7 +28,7 @@ use pronoia_learn::prepare::{Design, PrepareError};
 /// What a score is counted in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Unit {
+pub enum ScoreUnit {
     /// Log-odds of the event.
     LogOdds,
     /// Distance from a border.
@@ -40,7 +40,7 @@ pub enum Unit {
 /// How reasons were found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Method {
+pub enum ShapleyMethod {
     /// By all ways in which columns can be known or not known, down every tree.
     Trees,
     /// By what each column adds.
@@ -54,9 +54,9 @@ pub enum Method {
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Reasons {
     /// What scores are counted in.
-    pub unit: Unit,
+    pub unit: ScoreUnit,
     /// How they were found.
-    pub method: Method,
+    pub method: ShapleyMethod,
     /// Columns, in the order in which the model takes them.
     pub columns: Vec<String>,
     /// The score of somebody of whom nothing is known: the mean over the background, or for trees
@@ -74,7 +74,7 @@ pub struct Reasons {
 
 /// Customers of a table.
 #[derive(Debug, Clone, Copy)]
-pub struct Customers<'a> {
+pub struct ExplainedCustomers<'a> {
     /// The table.
     pub table: &'a Table,
     /// Rows of it.
@@ -91,7 +91,12 @@ impl Reasons {
     ///
     /// # Errors
     /// [`PrepareError`] if a column that the model needs is missing.
-    pub fn of(model: &Model, customers: Customers, background: Customers, seed: u64) -> Result<Self, PrepareError> {
+    pub fn of(
+        model: &Model,
+        customers: ExplainedCustomers,
+        background: ExplainedCustomers,
+        seed: u64,
+    ) -> Result<Self, PrepareError> {
         let probability = model.probabilities(customers.table, customers.rows)?;
         let columns = columns_of(model);
         let found = match &model.members[..] {
@@ -101,7 +106,7 @@ impl Reasons {
         match found {
             Some(exact) => Ok(Self { probability, columns, ..exact }),
             None => {
-                let drawn = sampled::reasons(model, &columns, customers, background, seed)?;
+                let drawn = sampling_shap::reasons(model, &columns, customers, background, seed)?;
                 Ok(Self { probability, columns, ..drawn })
             }
         }
@@ -126,31 +131,35 @@ fn players(design: &Design, columns: &[String]) -> Vec<usize> {
 }
 
 fn exactly(
-    member: &Member,
+    member: &EnsembleMember,
     columns: &[String],
-    customers: Customers,
-    background: Customers,
+    customers: ExplainedCustomers,
+    background: ExplainedCustomers,
 ) -> Result<Option<Reasons>, PrepareError> {
     let design = || member.preparation.apply(customers.table, customers.rows);
     Ok(match &member.estimator {
         Estimator::Boosted(boosted) => {
             let design = design()?;
-            let reasons = trees::reasons(&boosted.trees, &design, &players(&design, columns), columns.len());
-            Some(reasons.into_reasons(Unit::LogOdds, boosted.start, 1.0))
+            let reasons = tree_shap::reasons(&boosted.trees, &design, &players(&design, columns), columns.len());
+            Some(reasons.into_reasons(ScoreUnit::LogOdds, boosted.start, 1.0))
         }
         Estimator::Tree(tree) => {
             let design = design()?;
-            let reasons =
-                trees::reasons(std::slice::from_ref(&tree.tree), &design, &players(&design, columns), columns.len());
-            Some(reasons.into_reasons(Unit::LogOdds, 0.0, 1.0))
+            let reasons = tree_shap::reasons(
+                std::slice::from_ref(&tree.tree),
+                &design,
+                &players(&design, columns),
+                columns.len(),
+            );
+            Some(reasons.into_reasons(ScoreUnit::LogOdds, 0.0, 1.0))
         }
         Estimator::Forest(forest) => {
             let design = design()?;
-            let reasons = trees::reasons(&forest.trees, &design, &players(&design, columns), columns.len());
-            Some(reasons.into_reasons(Unit::Share, 0.0, 1.0 / forest.trees.len() as f64))
+            let reasons = tree_shap::reasons(&forest.trees, &design, &players(&design, columns), columns.len());
+            Some(reasons.into_reasons(ScoreUnit::Share, 0.0, 1.0 / forest.trees.len() as f64))
         }
         estimator => {
-            let Some(of) = additive::of(estimator) else { return Ok(None) };
+            let Some(of) = linear_shap::of(estimator) else { return Ok(None) };
             let other = member.preparation.apply(background.table, background.rows)?;
             Some(of.reasons(&design()?, &other, columns))
         }

@@ -1,6 +1,6 @@
 //! Customers prepared once, whose columns can then be exchanged without preparing them again.
 
-use super::{Customers, players};
+use super::{ExplainedCustomers, players};
 use crate::model::Model;
 use pronoia_data::stats::sigmoid;
 use pronoia_learn::prepare::{Design, PrepareError};
@@ -15,8 +15,12 @@ pub(super) struct Prepared<'a> {
 
 impl<'a> Prepared<'a> {
     /// Prepares customers; `columns` are those that the model takes, steps taken.
-    pub(super) fn of(model: &'a Model, columns: &[String], customers: Customers) -> Result<Self, PrepareError> {
-        let prepare = |member: &crate::model::Member| {
+    pub(super) fn of(
+        model: &'a Model,
+        columns: &[String],
+        customers: ExplainedCustomers,
+    ) -> Result<Self, PrepareError> {
+        let prepare = |member: &crate::model::EnsembleMember| {
             let design = member.preparation.apply(customers.table, customers.rows)?;
             let of_feature = players(&design, columns);
             Ok((design, of_feature))

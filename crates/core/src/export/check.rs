@@ -2,12 +2,12 @@
 
 use arrow_array::Float64Array;
 
-use super::definitions::{Definition, Is, Sum, Trees};
-use super::formula::Formula;
+use super::definitions::{Definition, Is, Trees, WeightedSum};
+use super::formula::ModelFormula;
 use super::refusal::Refusal;
 use crate::model::Model;
 use pronoia_data::expression::{Type, Vector, value_of};
-use pronoia_data::table::Values;
+use pronoia_data::table::ColumnValues;
 use pronoia_data::{Column, Kind, Table};
 
 /// How far the probability of a formula may be from that of the model. Networks compute in single
@@ -16,20 +16,20 @@ pub const TOLERANCE: f64 = 1e-6;
 
 /// How a formula compared with its model.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Checked {
+pub struct FormulaCheck {
     /// Customers compared.
     pub rows: usize,
     /// The greatest difference of probabilities.
     pub difference: f64,
 }
 
-impl Formula {
+impl ModelFormula {
     /// Compares the formula with the model it was made of, on these customers.
     ///
     /// # Errors
     /// [`Refusal::Differs`] if a probability differs by more than [`TOLERANCE`],
     /// [`Refusal::Columns`] if the table does not have the columns needed.
-    pub fn checked(&self, model: &Model, table: &Table) -> Result<Checked, Refusal> {
+    pub fn checked(&self, model: &Model, table: &Table) -> Result<FormulaCheck, Refusal> {
         let rows: Vec<usize> = (0..table.rows()).collect();
         let expected = model.probabilities(table, &rows).map_err(|e| Refusal::Columns(e.to_string()))?;
         let found = self.probabilities(table)?;
@@ -39,7 +39,7 @@ impl Formula {
         if difference > TOLERANCE {
             return Err(Refusal::Differs { difference, rows: rows.len() });
         }
-        Ok(Checked { rows: rows.len(), difference })
+        Ok(FormulaCheck { rows: rows.len(), difference })
     }
 
     /// Probability of every row by the definitions.
@@ -77,11 +77,11 @@ impl Formula {
 }
 
 fn numbers(name: &str, values: Vec<Option<f64>>) -> Column {
-    let values = Values::Numbers(Float64Array::from(values));
+    let values = ColumnValues::Numbers(Float64Array::from(values));
     Column { name: name.to_owned(), kind: Kind::Number, values }
 }
 
-fn added(sum: &Sum, columns: &[Column], row: usize) -> Option<f64> {
+fn added(sum: &WeightedSum, columns: &[Column], row: usize) -> Option<f64> {
     let mut total = sum.constant;
     for (place, weight) in &sum.terms {
         total += weight * columns[*place].number(row)?;

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use pronoia_data::Kind;
-use pronoia_data::expression::{Node, Type};
+use pronoia_data::expression::{ExpressionNode, Type};
 use pronoia_learn::learn::Tree;
 
 /// A definition.
@@ -25,16 +25,16 @@ pub(super) enum Is {
     /// Days from 1970-01-01 to the day in the input at this place.
     DaysSince1970(usize),
     /// An expression over places.
-    Value(Node),
+    Value(ExpressionNode),
     /// A weighted sum of numbers, none of which is ever missing.
-    Sum(Sum),
+    Sum(WeightedSum),
     /// The sum of what trees say.
     Trees(Trees),
 }
 
 /// A weighted sum.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Sum {
+pub(super) struct WeightedSum {
     /// What is added at the end.
     pub constant: f64,
     /// Place and weight of everything that is added up.
@@ -43,7 +43,7 @@ pub(super) struct Sum {
     pub rectified: bool,
 }
 
-impl Sum {
+impl WeightedSum {
     /// A sum that may be below 0.
     pub fn plain(constant: f64, terms: Vec<(usize, f64)>) -> Self {
         Self { constant, terms, rectified: false }
@@ -58,12 +58,12 @@ pub(super) struct Trees {
     /// The trees, whose leaves are added up.
     pub trees: Vec<Tree>,
     /// What the features stand for that they ask.
-    pub features: Vec<Asked>,
+    pub features: Vec<SplitFeature>,
 }
 
 /// A feature that trees ask.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) enum Asked {
+pub(super) enum SplitFeature {
     /// The number at a place.
     Number(usize),
     /// The level of a column: its constants by code, those only that trees know.
@@ -88,29 +88,32 @@ impl Bound {
     }
 
     /// The value at the place.
-    pub fn column(self) -> Node {
-        Node::Column(self.place())
+    pub fn column(self) -> ExpressionNode {
+        ExpressionNode::Column(self.place())
     }
 
     /// Text of the analyst's column as what stands at the place; none if it never stands there.
-    pub fn constant(self, text: &str) -> Option<Node> {
+    pub fn constant(self, text: &str) -> Option<ExpressionNode> {
         match self {
-            Self::At(_) => Some(Node::Text(text.to_owned())),
+            Self::At(_) => Some(ExpressionNode::Text(text.to_owned())),
             Self::Digits(_) => {
                 let number: f64 = text.parse().ok()?;
-                (pronoia_data::table::written_number(number) == text).then_some(Node::Number(number))
+                (pronoia_data::table::written_number(number) == text).then_some(ExpressionNode::Number(number))
             }
         }
     }
 
     /// Whether the column has one of these values.
-    pub fn is_one_of<'t>(self, values: impl IntoIterator<Item = &'t str>) -> Node {
-        Node::OneOf(Box::new(self.column()), values.into_iter().filter_map(|text| self.constant(text)).collect())
+    pub fn is_one_of<'t>(self, values: impl IntoIterator<Item = &'t str>) -> ExpressionNode {
+        ExpressionNode::OneOf(
+            Box::new(self.column()),
+            values.into_iter().filter_map(|text| self.constant(text)).collect(),
+        )
     }
 
     /// Whether the value is missing.
-    pub fn is_missing(self) -> Node {
-        Node::IsMissing(Box::new(self.column()))
+    pub fn is_missing(self) -> ExpressionNode {
+        ExpressionNode::IsMissing(Box::new(self.column()))
     }
 }
 
@@ -143,18 +146,18 @@ impl Definitions {
     }
 
     /// A number that is an expression.
-    pub fn number(&mut self, hint: &str, node: Node) -> usize {
+    pub fn number(&mut self, hint: &str, node: ExpressionNode) -> usize {
         // What stands somewhere already needs no second place.
         match node {
-            Node::Column(place) => place,
+            ExpressionNode::Column(place) => place,
             node => self.define(hint, Type::Number, Is::Value(node)),
         }
     }
 
     /// Text that is an expression.
-    pub fn text(&mut self, hint: &str, node: Node) -> usize {
+    pub fn text(&mut self, hint: &str, node: ExpressionNode) -> usize {
         match node {
-            Node::Column(place) => place,
+            ExpressionNode::Column(place) => place,
             node => self.define(hint, Type::Text, Is::Value(node)),
         }
     }

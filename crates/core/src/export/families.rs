@@ -1,19 +1,19 @@
 //! What every family says of a customer, before calibration, as definitions.
 
-use super::definitions::{Definitions, Is, Sum, Trees};
+use super::definitions::{Definitions, Is, Trees, WeightedSum};
 use super::features::{Coded, Features};
 use super::network;
 use super::nodes::{call, compare, minus, number, over, plus, times};
 use super::refusal::Refusal;
-use crate::model::Member;
-use pronoia_data::expression::{Comparison, Function, Node, Type};
+use crate::model::EnsembleMember;
+use pronoia_data::expression::{Comparison, ExpressionNode, Function, Type};
 use pronoia_learn::learn::bayes::{Bayes, Evidence};
 use pronoia_learn::learn::forest::Forest;
-use pronoia_learn::learn::scorecard::{CardPair, Groups, Scorecard};
+use pronoia_learn::learn::scorecard::{CardPair, Scorecard, ScorecardBins};
 use pronoia_learn::learn::{Estimator, Tree};
 
 /// Place of the score of a member.
-pub(super) fn score(made: &mut Definitions, member: &Member) -> Result<usize, Refusal> {
+pub(super) fn score(made: &mut Definitions, member: &EnsembleMember) -> Result<usize, Refusal> {
     let features = Features::of(made, &member.preparation)?;
     let define = |made: &mut Definitions, is: Is| made.define("score", Type::Number, is);
     Ok(match &member.estimator {
@@ -56,19 +56,19 @@ fn asked(features: &Features, start: f64, trees: &[Tree]) -> Trees {
 /// The log-odds of the mean of what trees say, kept off 0 and 1.
 fn averaged(made: &mut Definitions, features: &Features, forest: &Forest) -> usize {
     let sum = made.define("sum_of_trees", Type::Number, Is::Trees(asked(features, 0.0, &forest.trees)));
-    let mean = over(Node::Column(sum), number(forest.trees.len() as f64));
-    let mean = Node::Column(made.number("mean_of_trees", mean));
+    let mean = over(ExpressionNode::Column(sum), number(forest.trees.len() as f64));
+    let mean = ExpressionNode::Column(made.number("mean_of_trees", mean));
     let (least, most) = (number(forest.margin), number(1.0 - forest.margin));
     let branches = vec![
         (compare(Comparison::Less, mean.clone(), least.clone()), least),
         (compare(Comparison::Greater, mean.clone(), most.clone()), most),
     ];
-    let kept = Node::Column(made.number("kept_off_0_and_1", Node::Case(branches, Box::new(mean))));
+    let kept = ExpressionNode::Column(made.number("kept_off_0_and_1", ExpressionNode::Case(branches, Box::new(mean))));
     made.number("score", call(Function::Ln, over(kept.clone(), minus(number(1.0), kept))))
 }
 
 /// What a scorecard says: a sum of the evidence of columns and of pairs.
-fn points(made: &mut Definitions, features: &Features, card: &Scorecard) -> Sum {
+fn points(made: &mut Definitions, features: &Features, card: &Scorecard) -> WeightedSum {
     let mut terms = Vec::new();
     for column in &card.columns {
         let bands = &column.bands;
@@ -79,31 +79,31 @@ fn points(made: &mut Definitions, features: &Features, card: &Scorecard) -> Sum 
         let node = cells(made, features, pair);
         terms.push((made.number(&format!("{}_pair", pair.columns.join("_and_")), node), pair.weight));
     }
-    Sum::plain(card.intercept, terms)
+    WeightedSum::plain(card.intercept, terms)
 }
 
 /// What the cells of a pair say.
-fn cells(made: &mut Definitions, features: &Features, pair: &CardPair) -> Node {
+fn cells(made: &mut Definitions, features: &Features, pair: &CardPair) -> ExpressionNode {
     let group = |made: &mut Definitions, side: usize| {
-        let groups: &Groups = &pair.groups[side];
+        let groups: &ScorecardBins = &pair.groups[side];
         let numbers: Vec<f64> = (0..groups.len()).map(|group| group as f64).collect();
         let node = features.grouped(pair.features[side], groups, &numbers, groups.len() as f64);
-        Node::Column(made.number(&format!("{}_group", pair.columns[side]), node))
+        ExpressionNode::Column(made.number(&format!("{}_group", pair.columns[side]), node))
     };
     let width = (pair.groups[1].len() + 1) as f64;
     let cell = plus(times(group(made, 0), number(width)), group(made, 1));
-    let cell = Node::Column(made.number("cell", cell));
+    let cell = ExpressionNode::Column(made.number("cell", cell));
     // By cells in order, so that a database can stop at the first that is not behind.
     let last = pair.evidence.last().copied().unwrap_or_default();
     let upper = pair.evidence.iter().enumerate().take(pair.evidence.len().saturating_sub(1));
     let branches = upper
         .map(|(at, says)| (compare(Comparison::LessOrEqual, cell.clone(), number(at as f64)), number(*says)))
         .collect();
-    Node::Case(branches, Box::new(number(last)))
+    ExpressionNode::Case(branches, Box::new(number(last)))
 }
 
 /// What naive Bayes says: a sum over all columns.
-fn counted(made: &mut Definitions, features: &Features, bayes: &Bayes) -> Sum {
+fn counted(made: &mut Definitions, features: &Features, bayes: &Bayes) -> WeightedSum {
     let mut terms = Vec::new();
     for (feature, evidence) in bayes.evidence.iter().enumerate() {
         let (name, coded) = features.at(feature);
@@ -111,12 +111,12 @@ fn counted(made: &mut Definitions, features: &Features, bayes: &Bayes) -> Sum {
             (Evidence::Bands { edges, adds, missing }, Coded::Number(x)) => Features::banded(*x, edges, adds, *missing),
             (Evidence::Normal { events, others, missing }, Coded::Number(x)) => {
                 let density = |[mean, variance]: [f64; 2]| {
-                    let away = minus(Node::Column(*x), number(mean));
+                    let away = minus(ExpressionNode::Column(*x), number(mean));
                     let away = over(times(away.clone(), away), number(variance));
                     times(number(-0.5), plus(number(variance.ln()), away))
                 };
-                let missing = (Node::IsMissing(Box::new(Node::Column(*x))), number(*missing));
-                Node::Case(vec![missing], Box::new(minus(density(*events), density(*others))))
+                let missing = (ExpressionNode::IsMissing(Box::new(ExpressionNode::Column(*x))), number(*missing));
+                ExpressionNode::Case(vec![missing], Box::new(minus(density(*events), density(*others))))
             }
             (Evidence::Levels { adds, missing }, Coded::Levels(bound, levels)) => {
                 Features::by_level(*bound, levels, adds, *missing, 0.0)
@@ -125,5 +125,5 @@ fn counted(made: &mut Definitions, features: &Features, bayes: &Bayes) -> Sum {
         };
         terms.push((made.number(&format!("{name}_evidence"), node), 1.0));
     }
-    Sum::plain(bayes.prior, terms)
+    WeightedSum::plain(bayes.prior, terms)
 }

@@ -1,11 +1,11 @@
 //! The columns of a model as its estimator receives them, as definitions.
 
-use super::definitions::{Asked, Bound, Definitions, Sum};
+use super::definitions::{Bound, Definitions, SplitFeature, WeightedSum};
 use super::nodes::{compare, minus, number, over};
 use super::refusal::Refusal;
 use super::steps::stepped;
-use pronoia_data::expression::{Comparison, Node};
-use pronoia_learn::learn::scorecard::Groups;
+use pronoia_data::expression::{Comparison, ExpressionNode};
+use pronoia_learn::learn::scorecard::ScorecardBins;
 use pronoia_learn::prepare::{Coding, Encoding, Preparation, PreparedColumn};
 
 /// A feature of the design.
@@ -24,8 +24,8 @@ pub(super) struct Features<'a> {
 }
 
 /// A value where one is missing, and the value itself elsewhere.
-fn filled(bound: Bound, fill: f64) -> Node {
-    Node::Case(vec![(bound.is_missing(), number(fill))], Box::new(bound.column()))
+fn filled(bound: Bound, fill: f64) -> ExpressionNode {
+    ExpressionNode::Case(vec![(bound.is_missing(), number(fill))], Box::new(bound.column()))
 }
 
 impl<'a> Features<'a> {
@@ -69,11 +69,11 @@ impl<'a> Features<'a> {
     }
 
     /// The features as trees ask for them.
-    pub fn asked(&self) -> Vec<Asked> {
+    pub fn asked(&self) -> Vec<SplitFeature> {
         let of = |(_, coded): &(&str, Coded)| match coded {
-            Coded::Number(place) => Asked::Number(*place),
+            Coded::Number(place) => SplitFeature::Number(*place),
             Coded::Levels(bound, levels) => {
-                Asked::Levels(*bound, levels.iter().take(pronoia_learn::learn::BINS).cloned().collect())
+                SplitFeature::Levels(*bound, levels.iter().take(pronoia_learn::learn::BINS).cloned().collect())
             }
         };
         self.coded.iter().map(of).collect()
@@ -81,7 +81,7 @@ impl<'a> Features<'a> {
 
     /// The features as indicators and standardised numbers, each times its coefficient: one term for
     /// every column.
-    pub fn weighed(&self, made: &mut Definitions, intercept: f64, coefficients: &[f64]) -> Sum {
+    pub fn weighed(&self, made: &mut Definitions, intercept: f64, coefficients: &[f64]) -> WeightedSum {
         let mut left = coefficients.iter().copied();
         let mut next = || left.next().unwrap_or_default();
         let mut terms = Vec::new();
@@ -105,11 +105,11 @@ impl<'a> Features<'a> {
                 }
             }
         }
-        Sum::plain(intercept, terms.into_iter().filter(|(_, weight)| *weight != 0.0).collect())
+        WeightedSum::plain(intercept, terms.into_iter().filter(|(_, weight)| *weight != 0.0).collect())
     }
 
     /// A number for every level, for a missing value and for any other.
-    pub fn by_level(at: Bound, levels: &[String], numbers: &[f64], missing: f64, unknown: f64) -> Node {
+    pub fn by_level(at: Bound, levels: &[String], numbers: &[f64], missing: f64, unknown: f64) -> ExpressionNode {
         let mut branches = vec![(at.is_missing(), number(missing))];
         // Levels that share a number stand together.
         let mut shared: Vec<(f64, Vec<&str>)> = Vec::new();
@@ -121,24 +121,24 @@ impl<'a> Features<'a> {
         }
         let says = |(x, together): (f64, Vec<&str>)| (at.is_one_of(together), number(x));
         branches.extend(shared.into_iter().map(says));
-        Node::Case(branches, Box::new(number(unknown)))
+        ExpressionNode::Case(branches, Box::new(number(unknown)))
     }
 
     /// A number for every band and for a missing value.
-    pub fn banded(x: usize, edges: &[f64], numbers: &[f64], missing: f64) -> Node {
-        let x = Node::Column(x);
-        let mut branches = vec![(Node::IsMissing(Box::new(x.clone())), number(missing))];
+    pub fn banded(x: usize, edges: &[f64], numbers: &[f64], missing: f64) -> ExpressionNode {
+        let x = ExpressionNode::Column(x);
+        let mut branches = vec![(ExpressionNode::IsMissing(Box::new(x.clone())), number(missing))];
         let up_to =
             |(edge, says): (&f64, &f64)| (compare(Comparison::LessOrEqual, x.clone(), number(*edge)), number(*says));
         branches.extend(edges.iter().zip(numbers).map(up_to));
-        Node::Case(branches, Box::new(number(numbers.last().copied().unwrap_or(missing))))
+        ExpressionNode::Case(branches, Box::new(number(numbers.last().copied().unwrap_or(missing))))
     }
 
     /// A number for every group of a feature; `missing` also where a value is in no group.
-    pub fn grouped(&self, feature: usize, groups: &Groups, numbers: &[f64], missing: f64) -> Node {
+    pub fn grouped(&self, feature: usize, groups: &ScorecardBins, numbers: &[f64], missing: f64) -> ExpressionNode {
         match (groups, &self.coded[feature].1) {
-            (Groups::Number { edges, .. }, Coded::Number(x)) => Self::banded(*x, edges, numbers, missing),
-            (Groups::Levels { group }, Coded::Levels(bound, levels)) => {
+            (ScorecardBins::Number { edges, .. }, Coded::Number(x)) => Self::banded(*x, edges, numbers, missing),
+            (ScorecardBins::Levels { group }, Coded::Levels(bound, levels)) => {
                 let of = |group: &u16| numbers.get(usize::from(*group)).copied().unwrap_or(missing);
                 let numbers: Vec<f64> = group.iter().map(of).collect();
                 Self::by_level(*bound, levels, &numbers, missing, missing)
@@ -149,6 +149,6 @@ impl<'a> Features<'a> {
 }
 
 /// 1 where the value is missing.
-fn flagged(at: Bound) -> Node {
-    Node::Case(vec![(at.is_missing(), number(1.0))], Box::new(number(0.0)))
+fn flagged(at: Bound) -> ExpressionNode {
+    ExpressionNode::Case(vec![(at.is_missing(), number(1.0))], Box::new(number(0.0)))
 }

@@ -3,31 +3,31 @@
 use std::str::FromStr;
 
 use super::exported_model::ExportedModel;
-use super::formula::Formula;
+use super::formula::ModelFormula;
 use super::refusal::Refusal;
 use super::{json, onnx, pmml, sql};
-use pronoia_data::expression::Dialect;
+use pronoia_data::expression::SqlDialect;
 
 /// A form in which a model is carried elsewhere.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
+pub enum ExportForm {
     /// Predictive Model Markup Language 4.4, an XML document.
     Pmml,
     /// Open Neural Network Exchange, a binary file.
     Onnx,
     /// A SELECT over a table of customers.
-    Sql(Dialect),
+    Sql(SqlDialect),
     /// The definitions as a JSON document with a published schema.
     Json,
 }
 
-impl Form {
+impl ExportForm {
     /// Every form, in the order in which pages offer them.
-    pub const ALL: [Form; 7] = [
-        Self::Sql(Dialect::Standard),
-        Self::Sql(Dialect::PostgreSql),
-        Self::Sql(Dialect::DuckDb),
-        Self::Sql(Dialect::Spark),
+    pub const ALL: [ExportForm; 7] = [
+        Self::Sql(SqlDialect::Standard),
+        Self::Sql(SqlDialect::PostgreSql),
+        Self::Sql(SqlDialect::DuckDb),
+        Self::Sql(SqlDialect::Spark),
         Self::Pmml,
         Self::Onnx,
         Self::Json,
@@ -39,10 +39,10 @@ impl Form {
             Self::Pmml => "pmml",
             Self::Onnx => "onnx",
             Self::Json => "json",
-            Self::Sql(Dialect::Standard) => "sql",
-            Self::Sql(Dialect::PostgreSql) => "sql-postgresql",
-            Self::Sql(Dialect::DuckDb) => "sql-duckdb",
-            Self::Sql(Dialect::Spark) => "sql-spark",
+            Self::Sql(SqlDialect::Standard) => "sql",
+            Self::Sql(SqlDialect::PostgreSql) => "sql-postgresql",
+            Self::Sql(SqlDialect::DuckDb) => "sql-duckdb",
+            Self::Sql(SqlDialect::Spark) => "sql-spark",
         }
     }
 
@@ -52,7 +52,7 @@ impl Form {
             Self::Pmml => "PMML 4.4",
             Self::Onnx => "ONNX",
             Self::Json => "JSON",
-            Self::Sql(Dialect::Standard) => "Standard SQL",
+            Self::Sql(SqlDialect::Standard) => "Standard SQL",
             Self::Sql(dialect) => dialect.title(),
         }
     }
@@ -65,12 +65,12 @@ impl Form {
             }
             Self::Onnx => "A binary file that runtimes in most languages compute with, on a server or a phone.",
             Self::Json => "The definitions one by one, for your own software; its schema is published.",
-            Self::Sql(Dialect::Standard) => {
+            Self::Sql(SqlDialect::Standard) => {
                 "A SELECT of nothing but the standard, for databases that keep to it. Slower where a database has its own."
             }
-            Self::Sql(Dialect::PostgreSql) => "A SELECT that runs in the database where the customers are.",
-            Self::Sql(Dialect::DuckDb) => "A SELECT over files or tables in a database that runs inside a program.",
-            Self::Sql(Dialect::Spark) => "A SELECT that runs unchanged on a cluster of machines.",
+            Self::Sql(SqlDialect::PostgreSql) => "A SELECT that runs in the database where the customers are.",
+            Self::Sql(SqlDialect::DuckDb) => "A SELECT over files or tables in a database that runs inside a program.",
+            Self::Sql(SqlDialect::Spark) => "A SELECT that runs unchanged on a cluster of machines.",
         }
     }
 
@@ -98,7 +98,7 @@ impl Form {
     ///
     /// # Errors
     /// [`Refusal`] if the form cannot carry it.
-    pub fn write(self, formula: &Formula) -> Result<ExportedModel, Refusal> {
+    pub fn write(self, formula: &ModelFormula) -> Result<ExportedModel, Refusal> {
         match self {
             Self::Pmml => pmml::write(formula),
             Self::Onnx => onnx::write(formula),
@@ -108,7 +108,7 @@ impl Form {
     }
 }
 
-impl FromStr for Form {
+impl FromStr for ExportForm {
     type Err = String;
 
     fn from_str(word: &str) -> Result<Self, String> {

@@ -1,6 +1,6 @@
 //! A model as definitions over the columns of a customer.
 
-use super::definitions::{Definition, Definitions, Is, Sum};
+use super::definitions::{Definition, Definitions, Is, WeightedSum};
 use super::refusal::Refusal;
 use super::{calibration, families};
 use crate::model::Model;
@@ -9,7 +9,7 @@ use pronoia_data::expression::Type;
 
 /// A model as definitions, each of columns and of definitions before it.
 #[derive(Debug, Clone)]
-pub struct Formula {
+pub struct ModelFormula {
     /// The columns of the customer that it reads; they have the first places.
     pub(super) inputs: Vec<(String, Kind)>,
     /// The definitions in order; they have the places after those of the inputs.
@@ -39,7 +39,7 @@ pub(super) struct Provenance {
     pub fingerprint: String,
 }
 
-impl Formula {
+impl ModelFormula {
     /// The definitions of a model.
     ///
     /// # Errors
@@ -57,7 +57,7 @@ impl Formula {
         let log_odds = match (&model.blended, &told[..]) {
             (Some(blended), members) => {
                 let terms = members.iter().copied().zip(blended.shares.iter().copied()).collect();
-                made.define("blend", Type::Number, Is::Sum(Sum::plain(blended.intercept, terms)))
+                made.define("blend", Type::Number, Is::Sum(WeightedSum::plain(blended.intercept, terms)))
             }
             (None, told) => told.first().copied().unwrap_or_default(),
         };

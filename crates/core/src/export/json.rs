@@ -6,10 +6,10 @@ use serde_json::{Map, Value, json};
 
 use super::definitions::{Definition, Is, Trees};
 use super::exported_model::ExportedModel;
-use super::formula::Formula;
+use super::formula::ModelFormula;
 use super::refusal::Refusal;
-use pronoia_data::expression::{Function, Node, Type};
-use pronoia_learn::learn::{Node as Fork, Tree};
+use pronoia_data::expression::{ExpressionNode, Function, Type};
+use pronoia_learn::learn::{Tree, TreeNode};
 
 /// The version of the form.
 const VERSION: u32 = 1;
@@ -18,7 +18,7 @@ const VERSION: u32 = 1;
 pub const SCHEMA: &str = include_str!("formula.schema.json");
 
 /// The definitions as JSON.
-pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
+pub(super) fn write(formula: &ModelFormula) -> Result<ExportedModel, Refusal> {
     let kind = |kind: Type| match kind {
         Type::Number => "number",
         Type::Day => "date",
@@ -45,7 +45,7 @@ pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
     Ok(ExportedModel { bytes: document.to_string().into_bytes(), notes: Vec::new() })
 }
 
-fn definition(formula: &Formula, definition: &Definition) -> Value {
+fn definition(formula: &ModelFormula, definition: &Definition) -> Value {
     let mut object = Map::new();
     object.insert("name".into(), definition.name.as_str().into());
     let (key, value) = match &definition.is {
@@ -65,10 +65,10 @@ fn definition(formula: &Formula, definition: &Definition) -> Value {
     Value::Object(object)
 }
 
-fn branch(formula: &Formula, trees: &Trees, tree: &Tree, at: usize) -> Value {
+fn branch(formula: &ModelFormula, trees: &Trees, tree: &Tree, at: usize) -> Value {
     match &tree.nodes[at] {
-        Fork::Leaf { value, .. } => json!(value),
-        Fork::Inner { feature, cut, missing_left, left, right, .. } => {
+        TreeNode::Leaf { value, .. } => json!(value),
+        TreeNode::Inner { feature, cut, missing_left, left, right, .. } => {
             let question = trees.question(*feature, cut, *missing_left);
             let [left, right] = [left, right].map(|child| branch(formula, trees, tree, *child as usize));
             let (then, otherwise) = if question.true_left { (left, right) } else { (right, left) };
@@ -77,34 +77,34 @@ fn branch(formula: &Formula, trees: &Trees, tree: &Tree, at: usize) -> Value {
     }
 }
 
-fn value(formula: &Formula, node: &Node) -> Value {
-    let of = |node: &Node| value(formula, node);
-    let both = |name: &str, pair: &[Node; 2]| json!({ name: [of(&pair[0]), of(&pair[1])] });
+fn value(formula: &ModelFormula, node: &ExpressionNode) -> Value {
+    let of = |node: &ExpressionNode| value(formula, node);
+    let both = |name: &str, pair: &[ExpressionNode; 2]| json!({ name: [of(&pair[0]), of(&pair[1])] });
     match node {
-        Node::Column(place) => json!({ "column": formula.name_at(*place) }),
-        Node::Number(x) => json!(x),
-        Node::Text(text) => json!({ "text": text }),
-        Node::Truth(truth) => json!(truth),
-        Node::Missing(_) => Value::Null,
-        Node::Day(day) => json!(day),
-        Node::Arithmetic(how, pair) => both(how.sign(), pair),
-        Node::DaysBetween(pair) => both("-", pair),
-        Node::DaysLater(pair) => both("+", pair),
-        Node::Compare(how, pair) => both(how.sign(), pair),
-        Node::And(pair) => both("and", pair),
-        Node::Or(pair) => both("or", pair),
-        Node::Not(inner) => json!({ "not": of(inner) }),
-        Node::Minus(inner) => json!({ "negative": of(inner) }),
-        Node::IsMissing(inner) => json!({ "is_missing": of(inner) }),
-        Node::OneOf(inner, constants) => {
+        ExpressionNode::Column(place) => json!({ "column": formula.name_at(*place) }),
+        ExpressionNode::Number(x) => json!(x),
+        ExpressionNode::Text(text) => json!({ "text": text }),
+        ExpressionNode::Truth(truth) => json!(truth),
+        ExpressionNode::Missing(_) => Value::Null,
+        ExpressionNode::Day(day) => json!(day),
+        ExpressionNode::Arithmetic(how, pair) => both(how.sign(), pair),
+        ExpressionNode::DaysBetween(pair) => both("-", pair),
+        ExpressionNode::DaysLater(pair) => both("+", pair),
+        ExpressionNode::Compare(how, pair) => both(how.sign(), pair),
+        ExpressionNode::And(pair) => both("and", pair),
+        ExpressionNode::Or(pair) => both("or", pair),
+        ExpressionNode::Not(inner) => json!({ "not": of(inner) }),
+        ExpressionNode::Minus(inner) => json!({ "negative": of(inner) }),
+        ExpressionNode::IsMissing(inner) => json!({ "is_missing": of(inner) }),
+        ExpressionNode::OneOf(inner, constants) => {
             json!({ "one_of": of(inner), "values": constants.iter().map(of).collect::<Vec<_>>() })
         }
-        Node::Like(inner, form) => json!({ "like": of(inner), "form": form }),
-        Node::Case(branches, last) => {
+        ExpressionNode::Like(inner, form) => json!({ "like": of(inner), "form": form }),
+        ExpressionNode::Case(branches, last) => {
             let branches: Vec<Value> = branches.iter().map(|(c, r)| json!([of(c), of(r)])).collect();
             json!({ "case": branches, "else": of(last) })
         }
-        Node::Call(function, arguments) => {
+        ExpressionNode::Call(function, arguments) => {
             json!({ "call": name(*function), "of": arguments.iter().map(of).collect::<Vec<_>>() })
         }
     }

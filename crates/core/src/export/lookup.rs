@@ -1,24 +1,26 @@
 //! Expressions that only look a value up.
 
-use pronoia_data::expression::Node;
+use pronoia_data::expression::ExpressionNode;
 
 /// An expression that is a constant for every value of one column.
-pub(super) struct Lookup<'n> {
+pub(super) struct ValueLookup<'n> {
     /// Place of the column.
     pub of: usize,
     /// What a missing value gives.
-    pub missing: &'n Node,
+    pub missing: &'n ExpressionNode,
     /// Constants with what they give.
-    pub entries: Vec<(&'n Node, &'n Node)>,
+    pub entries: Vec<(&'n ExpressionNode, &'n ExpressionNode)>,
     /// What any other value gives.
-    pub otherwise: &'n Node,
+    pub otherwise: &'n ExpressionNode,
 }
 
-impl<'n> Lookup<'n> {
+impl<'n> ValueLookup<'n> {
     /// The expression as one; none if it is more.
-    pub fn of(node: &'n Node) -> Option<Self> {
-        let Node::Case(branches, otherwise) = node else { return None };
-        let constant = |node: &Node| matches!(node, Node::Number(_) | Node::Text(_) | Node::Missing(_));
+    pub fn of(node: &'n ExpressionNode) -> Option<Self> {
+        let ExpressionNode::Case(branches, otherwise) = node else { return None };
+        let constant = |node: &ExpressionNode| {
+            matches!(node, ExpressionNode::Number(_) | ExpressionNode::Text(_) | ExpressionNode::Missing(_))
+        };
         if !constant(otherwise) {
             return None;
         }
@@ -27,12 +29,14 @@ impl<'n> Lookup<'n> {
         for (condition, result) in branches {
             match condition {
                 _ if !constant(result) => return None,
-                Node::IsMissing(inner) => match **inner {
-                    Node::Column(place) if is_of(place) => drop(missing.get_or_insert(result)),
+                ExpressionNode::IsMissing(inner) => match **inner {
+                    ExpressionNode::Column(place) if is_of(place) => drop(missing.get_or_insert(result)),
                     _ => return None,
                 },
-                Node::OneOf(inner, constants) => match **inner {
-                    Node::Column(place) if is_of(place) => entries.extend(constants.iter().map(|c| (c, result))),
+                ExpressionNode::OneOf(inner, constants) => match **inner {
+                    ExpressionNode::Column(place) if is_of(place) => {
+                        entries.extend(constants.iter().map(|c| (c, result)))
+                    }
                     _ => return None,
                 },
                 _ => return None,

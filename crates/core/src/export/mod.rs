@@ -6,7 +6,7 @@
 
 mod calibration;
 mod check;
-mod civil;
+mod civil_date;
 mod definitions;
 mod exported_model;
 mod families;
@@ -24,9 +24,9 @@ mod sql;
 mod steps;
 mod trees;
 
-pub use check::{Checked, TOLERANCE};
+pub use check::{FormulaCheck, TOLERANCE};
 pub use exported_model::ExportedModel;
-pub use form::Form;
-pub use formula::Formula;
+pub use form::ExportForm;
+pub use formula::ModelFormula;
 pub use json::SCHEMA;
 pub use refusal::Refusal;

@@ -1,6 +1,6 @@
 //! A neural network as sums of sums.
 
-use super::definitions::{Definitions, Is, Sum};
+use super::definitions::{Definitions, Is, WeightedSum};
 use super::features::{Coded, Features};
 use pronoia_data::expression::Type;
 use pronoia_learn::learn::network::{Comes, Net, Network};
@@ -9,7 +9,7 @@ use pronoia_learn::learn::network::{Comes, Net, Network};
 pub(super) fn averaged(made: &mut Definitions, features: &Features, network: &Network) -> usize {
     let share = 1.0 / network.nets.len() as f64;
     let told: Vec<(usize, f64)> = network.nets.iter().map(|net| (told(made, features, net), share)).collect();
-    made.define("score", Type::Number, Is::Sum(Sum::plain(0.0, told)))
+    made.define("score", Type::Number, Is::Sum(WeightedSum::plain(0.0, told)))
 }
 
 /// Place of what a network says.
@@ -32,7 +32,7 @@ fn told(made: &mut Definitions, features: &Features, net: &Net) -> usize {
     let through = |made: &mut Definitions, from: &[usize], units: &[(f64, Vec<f64>)], rectified: bool| {
         let unit = |made: &mut Definitions, (constant, weights): &(f64, Vec<f64>)| {
             let terms = from.iter().copied().zip(weights.iter().copied()).collect();
-            made.define("unit", Type::Number, Is::Sum(Sum { constant: *constant, terms, rectified }))
+            made.define("unit", Type::Number, Is::Sum(WeightedSum { constant: *constant, terms, rectified }))
         };
         units.iter().map(|of| unit(made, of)).collect::<Vec<_>>()
     };

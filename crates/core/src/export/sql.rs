@@ -5,9 +5,9 @@
 
 use super::definitions::{Definition, Is};
 use super::exported_model::ExportedModel;
-use super::formula::Formula;
+use super::formula::ModelFormula;
 use super::refusal::Refusal;
-use pronoia_data::expression::{Dialect, Node, Type, write as expression};
+use pronoia_data::expression::{ExpressionNode, SqlDialect, Type, write as expression};
 
 /// Leaves of all trees that are written at most.
 const MOST_LEAVES: usize = 60_000;
@@ -19,13 +19,13 @@ const TOGETHER: usize = 25;
 const TABLE: &str = "customers";
 
 /// The SELECT in a dialect.
-pub(super) fn write(formula: &Formula, dialect: Dialect) -> Result<ExportedModel, Refusal> {
+pub(super) fn write(formula: &ModelFormula, dialect: SqlDialect) -> Result<ExportedModel, Refusal> {
     let leaves = formula.leaves();
     if leaves > MOST_LEAVES {
         return Err(Refusal::TooLarge { parts: leaves, most: MOST_LEAVES, form: "SQL" });
     }
     let mut notes = vec![format!("It reads the table “{TABLE}”; put the name of yours in its place.")];
-    if dialect == Dialect::Standard && formula.definitions.iter().any(|d| matches!(d.is, Is::DaysSince1970(_))) {
+    if dialect == SqlDialect::Standard && formula.definitions.iter().any(|d| matches!(d.is, Is::DaysSince1970(_))) {
         notes.push(
             "Days are counted by year, month and day, which every database that keeps to the standard has.".into(),
         );
@@ -35,18 +35,18 @@ pub(super) fn write(formula: &Formula, dialect: Dialect) -> Result<ExportedModel
 }
 
 /// A column of a layer: its name, and what it is.
-type Made = (String, String);
+type LayerColumn = (String, String);
 
 struct Layers {
-    dialect: Dialect,
+    dialect: SqlDialect,
     /// The columns of each layer.
-    layers: Vec<Vec<Made>>,
+    layers: Vec<Vec<LayerColumn>>,
     /// The layer in which each place is made.
     of_place: Vec<usize>,
 }
 
 impl Layers {
-    fn of(formula: &Formula, dialect: Dialect) -> Self {
+    fn of(formula: &ModelFormula, dialect: SqlDialect) -> Self {
         let inputs = formula.inputs.len();
         let mut layers = Self { dialect, layers: vec![Vec::new()], of_place: vec![0; inputs] };
         for (at, (name, kind)) in formula.inputs.iter().enumerate() {
@@ -74,7 +74,7 @@ impl Layers {
         layers
     }
 
-    fn put(&mut self, layer: usize, made: Made) {
+    fn put(&mut self, layer: usize, made: LayerColumn) {
         if self.layers.len() <= layer {
             self.layers.resize(layer + 1, Vec::new());
         }
@@ -85,7 +85,7 @@ impl Layers {
     fn read(&self, name: &str, kind: Type) -> String {
         let (dialect, column) = (self.dialect, format!("customer.{}", self.dialect.name(name)));
         match (kind, dialect) {
-            (Type::Number, Dialect::Standard) => format!("CAST({column} AS double precision)"),
+            (Type::Number, SqlDialect::Standard) => format!("CAST({column} AS double precision)"),
             // What other programs write for a missing number.
             (Type::Number, _) => {
                 let double = dialect.type_name(Type::Number);
@@ -97,7 +97,7 @@ impl Layers {
     }
 
     /// The parts that a definition is the sum of, mostly one, and the latest layer that they need.
-    fn written(&self, formula: &Formula, definition: &Definition) -> (usize, Vec<String>) {
+    fn written(&self, formula: &ModelFormula, definition: &Definition) -> (usize, Vec<String>) {
         let latest = std::cell::Cell::new(0);
         let inputs = formula.inputs.len();
         let name = |place: usize| {
@@ -106,8 +106,8 @@ impl Layers {
             let own = if place < inputs { input_name(place) } else { formula.name_at(place).to_owned() };
             self.dialect.name(&own)
         };
-        let of = |node: &Node| expression(node, &name, self.dialect);
-        let constant = |x: f64| of(&Node::Number(x));
+        let of = |node: &ExpressionNode| expression(node, &name, self.dialect);
+        let constant = |x: f64| of(&ExpressionNode::Number(x));
         let double = self.dialect.type_name(Type::Number);
         let parts = match &definition.is {
             Is::DaysSince1970(place) => vec![self.days(&name(*place))],
@@ -144,9 +144,9 @@ impl Layers {
     fn days(&self, day: &str) -> String {
         let double = self.dialect.type_name(Type::Number);
         match self.dialect {
-            Dialect::PostgreSql | Dialect::DuckDb => format!("CAST({day} - DATE '1970-01-01' AS {double})"),
-            Dialect::Spark => format!("CAST(DATEDIFF({day}, DATE '1970-01-01') AS {double})"),
-            Dialect::Standard => {
+            SqlDialect::PostgreSql | SqlDialect::DuckDb => format!("CAST({day} - DATE '1970-01-01' AS {double})"),
+            SqlDialect::Spark => format!("CAST(DATEDIFF({day}, DATE '1970-01-01') AS {double})"),
+            SqlDialect::Standard => {
                 // Fliegel & Van Flandern 1968 count so; months from March on, and FLOOR in place of division of
                 // whole numbers.
                 let [year, month, date] = ["YEAR", "MONTH", "DAY"].map(|part| format!("EXTRACT({part} FROM {day})"));
@@ -160,7 +160,7 @@ impl Layers {
         }
     }
 
-    fn select(&self, formula: &Formula) -> String {
+    fn select(&self, formula: &ModelFormula) -> String {
         let dialect = self.dialect;
         let comment: String = formula.about().lines().map(|line| format!("-- {line}\n")).collect();
         let probability = dialect.name(formula.name_at(formula.probability));
@@ -168,15 +168,15 @@ impl Layers {
         let first = layers.next().map_or(&[][..], Vec::as_slice);
         let from = match dialect {
             // The customer stands outside, so that of all layers only the probability comes out.
-            Dialect::Standard => {
+            SqlDialect::Standard => {
                 let values: Vec<String> = first.iter().map(|(_, what)| format!("    {what}")).collect();
                 let names: Vec<String> = first.iter().map(|(name, _)| dialect.name(name)).collect();
                 format!("(\n  VALUES (\n{}\n  )\n) AS layer_0 ({})", values.join(",\n"), names.join(", "))
             }
             _ => {
                 let customer = match dialect {
-                    Dialect::PostgreSql => "customer AS pronoia_customer",
-                    Dialect::Spark => "STRUCT(customer.*) AS pronoia_customer",
+                    SqlDialect::PostgreSql => "customer AS pronoia_customer",
+                    SqlDialect::Spark => "STRUCT(customer.*) AS pronoia_customer",
                     _ => "customer.*",
                 };
                 let of = self.listed(first);
@@ -188,16 +188,16 @@ impl Layers {
             format!("(\n  SELECT layer_{at}.*{of}\n  FROM {from}\n{}) AS layer_{}", self.fence(), at + 1)
         });
         let select = match dialect {
-            Dialect::Standard => format!(
+            SqlDialect::Standard => format!(
                 "SELECT customer.*, (\n  SELECT {probability}\n  FROM {nested}\n) AS pronoia_probability\nFROM {TABLE} AS customer"
             ),
-            Dialect::PostgreSql => {
+            SqlDialect::PostgreSql => {
                 format!("SELECT (pronoia_customer).*, {probability} AS pronoia_probability\nFROM {nested}")
             }
-            Dialect::Spark => {
+            SqlDialect::Spark => {
                 format!("SELECT pronoia_customer.*, {probability} AS pronoia_probability\nFROM {nested}")
             }
-            Dialect::DuckDb => {
+            SqlDialect::DuckDb => {
                 let ours: Vec<String> = self.layers.iter().flatten().map(|(name, _)| dialect.name(name)).collect();
                 let ours = ours.join(", ");
                 format!("SELECT * EXCLUDE ({ours}), {probability} AS pronoia_probability\nFROM {nested}")
@@ -207,16 +207,16 @@ impl Layers {
     }
 
     /// The columns of a layer after those before it.
-    fn listed(&self, made: &[Made]) -> String {
+    fn listed(&self, made: &[LayerColumn]) -> String {
         made.iter().map(|(name, what)| format!(",\n    {what} AS {}", self.dialect.name(name))).collect()
     }
 
     /// What keeps a database from putting a layer in wherever it is used.
     fn fence(&self) -> &'static str {
         match self.dialect {
-            Dialect::Standard => "  OFFSET 0 ROWS\n",
-            Dialect::PostgreSql => "  OFFSET 0\n",
-            Dialect::DuckDb | Dialect::Spark => "",
+            SqlDialect::Standard => "  OFFSET 0 ROWS\n",
+            SqlDialect::PostgreSql => "  OFFSET 0\n",
+            SqlDialect::DuckDb | SqlDialect::Spark => "",
         }
     }
 }
@@ -226,7 +226,7 @@ fn input_name(at: usize) -> String {
     format!("pronoia_input_{}", at + 1)
 }
 
-impl Formula {
+impl ModelFormula {
     /// What the form is of, in a few lines of plain text.
     pub(super) fn about(&self) -> String {
         let from = &self.provenance;

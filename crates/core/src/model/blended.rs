@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::recipe::Mix;
-use pronoia_data::split::Turn;
+use pronoia_data::split::Fold;
 use pronoia_data::stats::log_loss_of_log_odds;
 use pronoia_learn::calibrate::regression;
 use pronoia_learn::learn::{FitError, Target};
@@ -36,7 +36,7 @@ impl Blended {
     /// [`FitError::OneSided`] if all rows have the same outcome.
     pub(super) fn fit(mix: Mix, told: &[Vec<f64>], target: &Target, of_row: &[usize]) -> Result<Self, FitError> {
         let mut apart = vec![0.0; target.rows()];
-        for turn in Turn::of(of_row) {
+        for turn in Fold::of(of_row) {
             let learned = target.take(&turn.learned);
             let columns: Vec<Vec<f64>> = told.iter().map(|member| turn.of_learned(member)).collect();
             let (intercept, shares) = weighed(mix, &columns, &learned)?;

@@ -5,7 +5,7 @@ use sha2::{Digest, Sha256};
 
 use super::hex;
 use pronoia_data::Table;
-use pronoia_data::table::{Column, Values};
+use pronoia_data::table::{Column, ColumnValues};
 
 /// Bytes handed to the digest at a time.
 const CHUNK: usize = 1 << 16;
@@ -34,15 +34,15 @@ pub(super) fn fingerprint(table: &Table, columns: &[String], rows: &[usize]) -> 
 /// A mark for missing or not, and the value.
 fn value(column: &Column, row: usize, to: &mut Vec<u8>) {
     match &column.values {
-        Values::Numbers(a) if a.is_valid(row) => {
+        ColumnValues::Numbers(a) if a.is_valid(row) => {
             to.push(1);
             to.extend_from_slice(&a.value(row).to_le_bytes());
         }
-        Values::Dates(a) if a.is_valid(row) => {
+        ColumnValues::Dates(a) if a.is_valid(row) => {
             to.push(1);
             to.extend_from_slice(&a.value(row).to_le_bytes());
         }
-        Values::Words(words) => match words.get(row) {
+        ColumnValues::Words(words) => match words.get(row) {
             Some(word) => {
                 to.push(1);
                 text(word.as_bytes(), to);

@@ -3,14 +3,14 @@
 use super::blended::Blended;
 use super::fingerprint::fingerprint;
 use super::recipe::Recipe;
-use super::{Member, Model, ModelError};
+use super::{EnsembleMember, Model, ModelError};
 use crate::study::Basis;
-use pronoia_data::progress::Part;
-use pronoia_data::split::Turn;
+use pronoia_data::progress::ProgressPart;
+use pronoia_data::split::Fold;
 use pronoia_data::{Progress, Table};
 use pronoia_learn::calibrate::Calibration;
 use pronoia_learn::learn::{FitError, Fitted, Settings, Target};
-use pronoia_learn::prepare::{Preparation, Training};
+use pronoia_learn::prepare::{Preparation, TrainingRows};
 
 /// Parts of the training rows that take turns in being scored by models fitted
 /// to the others.
@@ -46,12 +46,12 @@ impl Model {
         let event: Vec<bool> = rows.iter().map(|&r| happened[r] == Some(true)).collect();
         let weight = weights.map(|w| rows.iter().map(|&r| w[r]).collect::<Vec<f64>>());
         let target = Target { weight, ..Target::plain(event) };
-        let fit = Fit { table, basis, rows: &rows, target: &target, seed };
+        let fit = FitInput { table, basis, rows: &rows, target: &target, seed };
         let settings = recipe.members();
         let (mut members, mut told) = (Vec::new(), Vec::new());
         for (at, settings) in settings.iter().enumerate() {
             let share = |at: usize| at as f64 / recipe.members().len() as f64;
-            let progress = Part::of(progress, share(at), share(at + 1));
+            let progress = ProgressPart::of(progress, share(at), share(at + 1));
             let (member, apart) = fit.member(settings, &recipe, &progress)?;
             told.extend(apart.map(|scores| member.calibrated(scores)));
             members.push(member);
@@ -77,7 +77,7 @@ impl Model {
 }
 
 /// What is fitted to, and under which choices.
-struct Fit<'a> {
+struct FitInput<'a> {
     table: &'a Table,
     basis: &'a Basis,
     rows: &'a [usize],
@@ -85,7 +85,7 @@ struct Fit<'a> {
     seed: u64,
 }
 
-impl Fit<'_> {
+impl FitInput<'_> {
     /// One family of a recipe; with it, where a blend wants them or they are needed
     /// to calibrate, its scores of every row, told by a model that had not met it.
     fn member(
@@ -93,7 +93,7 @@ impl Fit<'_> {
         settings: &Settings,
         recipe: &Recipe,
         progress: &dyn Progress,
-    ) -> Result<(Member, Option<Vec<f64>>), ModelError> {
+    ) -> Result<(EnsembleMember, Option<Vec<f64>>), ModelError> {
         let every: Vec<usize> = (0..self.rows.len()).collect();
         let balanced = !self.basis.balance.is_off();
         let calibrates = balanced || settings.needs_calibration() || matches!(recipe, Recipe::Calibrated { .. });
@@ -101,10 +101,10 @@ impl Fit<'_> {
         // Rows of one customer are in and out of a tree's bag together only in folds.
         let judges_itself = settings.judges_itself() && self.basis.split.together.is_none() && !balanced;
         let (told, whole) = match (calibrates || wanted) && !judges_itself {
-            true => (Some(self.told(settings, &Part::of(progress, 0.0, 0.8))?), 0.8),
+            true => (Some(self.told(settings, &ProgressPart::of(progress, 0.0, 0.8))?), 0.8),
             false => (None, 0.0),
         };
-        let (preparation, fitted) = self.fitted(settings, &every, &Part::of(progress, whole, 1.0))?;
+        let (preparation, fitted) = self.fitted(settings, &every, &ProgressPart::of(progress, whole, 1.0))?;
         let told = told.or(fitted.unmet.filter(|_| calibrates || wanted));
         let (calibration, calibrated) = match &told {
             Some(scores) if calibrates => {
@@ -114,7 +114,7 @@ impl Fit<'_> {
             _ => (None, None),
         };
         let settings = settings.clone();
-        Ok((Member { settings, preparation, estimator: fitted.estimator, calibration, calibrated }, told))
+        Ok((EnsembleMember { settings, preparation, estimator: fitted.estimator, calibration, calibrated }, told))
     }
 
     /// Preparation and estimator of the rows at these places, balanced as chosen.
@@ -129,7 +129,7 @@ impl Fit<'_> {
         let target = self.target.take(places);
         progress.tell("Preparing the training rows", 0.0);
         // What the preparation learns, it learns before the rows are balanced.
-        let training = Training { rows: &rows, event: &target.event, weight: target.weight.as_deref() };
+        let training = TrainingRows { rows: &rows, event: &target.event, weight: target.weight.as_deref() };
         let encoding = settings.encoding();
         let (preparation, whole) = Preparation::fit(table, &basis.steps, &basis.predictors, &training, encoding)?;
         let read: Vec<String> = preparation.inputs.iter().map(|input| input.name.clone()).collect();
@@ -154,7 +154,7 @@ impl Fit<'_> {
             target.parents = synthetic.parents;
         }
         progress.go_on().map_err(FitError::from)?;
-        let fitted = settings.fit(&design, &target, seed, &Part::of(progress, 0.1, 1.0))?;
+        let fitted = settings.fit(&design, &target, seed, &ProgressPart::of(progress, 0.1, 1.0))?;
         Ok((preparation, fitted))
     }
 
@@ -167,10 +167,10 @@ impl Fit<'_> {
     fn told(&self, settings: &Settings, progress: &dyn Progress) -> Result<Vec<f64>, ModelError> {
         let mut log_odds = vec![0.0; self.rows.len()];
         let of_row = self.folds()?;
-        let turns = Turn::of(&of_row);
+        let turns = Fold::of(&of_row);
         let all = turns.len() as f64;
         for (at, turn) in turns.enumerate() {
-            let progress = Part::of(progress, at as f64 / all, (at + 1) as f64 / all);
+            let progress = ProgressPart::of(progress, at as f64 / all, (at + 1) as f64 / all);
             let (preparation, fitted) = self.fitted(settings, &turn.learned, &progress)?;
             let design = preparation.apply(self.table, &turn.of_judged(self.rows))?;
             turn.put(fitted.estimator.log_odds(&design), &mut log_odds);

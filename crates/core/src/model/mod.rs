@@ -18,8 +18,8 @@ use pronoia_data::split::SplitError;
 use pronoia_data::stats::sigmoid;
 use pronoia_learn::calibrate::{Calibrated, Calibration};
 use pronoia_learn::learn::{Estimator, FitError, Settings};
-use pronoia_learn::prepare::{Design, Input, Preparation, PrepareError};
-pub use recipe::{Blend, Mix, Recipe};
+use pronoia_learn::prepare::{Design, ModelInput, Preparation, PrepareError};
+pub use recipe::{Ensemble, Mix, Recipe};
 
 /// Rows scored at a time, to keep memory flat.
 const BLOCK: usize = 65_536;
@@ -30,7 +30,7 @@ pub struct Model {
     /// What is predicted.
     pub outcome: Outcome,
     /// What tells log-odds: one family, or those of a blend.
-    pub members: Vec<Member>,
+    pub members: Vec<EnsembleMember>,
     /// How several are put together; none if there is one.
     pub blended: Option<Blended>,
     /// What governed all that was drawn by lot.
@@ -51,7 +51,7 @@ pub struct Model {
 
 /// One fitted family with all that it needs to tell log-odds that hold.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Member {
+pub struct EnsembleMember {
     /// How it was fitted.
     pub settings: Settings,
     /// The fitted preparation.
@@ -129,13 +129,13 @@ impl Model {
     }
 
     /// The columns that the model reads, each once.
-    pub fn inputs(&self) -> impl Iterator<Item = &Input> {
+    pub fn inputs(&self) -> impl Iterator<Item = &ModelInput> {
         let all = || self.members.iter().flat_map(|member| &member.preparation.inputs);
         all().enumerate().filter(move |(at, input)| !all().take(*at).any(|i| i.name == input.name)).map(|(_, i)| i)
     }
 }
 
-impl Member {
+impl EnsembleMember {
     /// Log-odds of the event for every row given, calibrated.
     fn log_odds(&self, table: &Table, rows: &[usize]) -> Result<Vec<f64>, PrepareError> {
         let design = self.preparation.apply(table, rows)?;

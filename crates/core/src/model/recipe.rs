@@ -16,12 +16,12 @@ pub enum Recipe {
         calibrated: Settings,
     },
     /// Several together.
-    Blend(Blend),
+    Blend(Ensemble),
 }
 
 /// Several families that are asked together.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Blend {
+pub struct Ensemble {
     /// How much each counts.
     pub mix: Mix,
     /// The families with their settings.
@@ -63,7 +63,7 @@ impl std::str::FromStr for Mix {
     }
 }
 
-impl Blend {
+impl Ensemble {
     /// Members that a blend has at most.
     pub const MOST: usize = 8;
 
@@ -100,8 +100,8 @@ impl Recipe {
     pub fn name(&self) -> &'static str {
         match self {
             Self::One(settings) | Self::Calibrated { calibrated: settings } => settings.name(),
-            Self::Blend(Blend { mix: Mix::Average, .. }) => "Average ensemble",
-            Self::Blend(Blend { mix: Mix::Stacked, .. }) => "Stacked ensemble",
+            Self::Blend(Ensemble { mix: Mix::Average, .. }) => "Average ensemble",
+            Self::Blend(Ensemble { mix: Mix::Stacked, .. }) => "Stacked ensemble",
         }
     }
 }

@@ -13,7 +13,7 @@ const OLDEST: u32 = 6;
 
 /// The saved form: the model with a checksum over its text.
 #[derive(Serialize, Deserialize)]
-struct Saved {
+struct SavedModel {
     pronoia_model: u32,
     sha256: String,
     model: Box<serde_json::value::RawValue>,
@@ -28,7 +28,7 @@ impl Model {
         let saved = |e: serde_json::Error| ModelError::Saved(e.to_string());
         let model = serde_json::value::to_raw_value(self).map_err(saved)?;
         let sha256 = hex(&Sha256::digest(model.get().as_bytes()));
-        serde_json::to_vec(&Saved { pronoia_model: VERSION, sha256, model }).map_err(saved)
+        serde_json::to_vec(&SavedModel { pronoia_model: VERSION, sha256, model }).map_err(saved)
     }
 
     /// Reads the saved form.
@@ -37,7 +37,7 @@ impl Model {
     /// [`ModelError::Saved`] if it is no model, of another version, or was changed.
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, ModelError> {
         let refuse = |what: String| ModelError::Saved(what);
-        let saved: Saved = serde_json::from_slice(bytes)
+        let saved: SavedModel = serde_json::from_slice(bytes)
             .map_err(|e| refuse(format!("This is not a saved model, or it was cut short: {e}.")))?;
         if !(OLDEST..=VERSION).contains(&saved.pronoia_model) {
             return Err(refuse(format!(

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value};
 
-use super::pairing::{Answers, pair};
+use super::pairing::{ColumnAnswers, pair};
 use pronoia_data::table::{ColumnBuilder, Storage};
 use pronoia_data::value::{DateOrder, DecimalMark, is_missing_mark, parse_date, parse_number};
 use pronoia_data::{Kind, Table};
@@ -19,7 +19,7 @@ pub fn table_of(customers: &[Map<String, Value>], needed: &[(&str, Kind)]) -> Re
     fields.sort_unstable();
     fields.dedup();
     let names: Vec<&str> = needed.iter().map(|need| need.0).collect();
-    let paired = pair(&names, &fields, &Answers::new());
+    let paired = pair(&names, &fields, &ColumnAnswers::new());
     if !customers.is_empty() && !names.is_empty() && paired.iter().zip(&names).all(|(p, name)| p.source(name).is_none())
     {
         return Err(format!("None of the columns that are needed is there: {}.", names.join(", ")));

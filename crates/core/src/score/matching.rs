@@ -5,13 +5,13 @@ use std::collections::HashMap;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use super::known::Known;
-use super::pairing::{Answers, Paired, pair};
+use super::known_customers::KnownCustomers;
+use super::pairing::{ColumnAnswers, ColumnPairing, pair};
 use crate::Model;
 use crate::watch::Drift;
-use pronoia_data::table::{ColumnBuilder, Storage, Values};
+use pronoia_data::table::{ColumnBuilder, ColumnValues, Storage};
 use pronoia_data::{Column, Kind, Table};
-use pronoia_learn::prepare::{Input, Seen};
+use pronoia_learn::prepare::{ModelInput, ObservedValues};
 
 /// Unseen values named per column.
 const NAMED: usize = 5;
@@ -31,7 +31,7 @@ pub struct MatchReport {
     pub unused: Vec<String>,
     /// Customers who are in the records already, where that was looked for.
     #[serde(default)]
-    pub known: Option<Known>,
+    pub known: Option<KnownCustomers>,
     /// The list whose answers were taken over.
     #[serde(default)]
     pub remembered: Option<String>,
@@ -45,7 +45,7 @@ pub struct InputMatch {
     /// Its kind in training.
     pub kind: Kind,
     /// What it is read from.
-    pub paired: Paired,
+    pub paired: ColumnPairing,
     /// Whether only the policy's amounts need it.
     #[serde(default)]
     pub of_policy: bool,
@@ -87,13 +87,13 @@ impl MatchReport {
 impl InputMatch {
     /// Whether somebody has to say what it is read from.
     pub fn is_open(&self) -> bool {
-        matches!(self.paired, Paired::Open(_))
+        matches!(self.paired, ColumnPairing::Open(_))
     }
 
     /// The column of the list that may be meant.
     pub fn suggestion(&self) -> Option<&str> {
         match &self.paired {
-            Paired::Open(suggestion) => suggestion.as_deref(),
+            ColumnPairing::Open(suggestion) => suggestion.as_deref(),
             _ => None,
         }
     }
@@ -103,11 +103,13 @@ impl InputMatch {
         use pronoia_data::number::{percent, plain};
         let mut out = Vec::new();
         match &self.paired {
-            Paired::Name => {}
-            Paired::Spelling(found) => out.push(format!("read from “{found}”, which differs only in case or spacing")),
-            Paired::Said(found) => out.push(format!("read from “{found}”, as confirmed")),
-            Paired::Nothing => out.push("missing for everybody, as confirmed".into()),
-            Paired::Open(suggestion) => {
+            ColumnPairing::Name => {}
+            ColumnPairing::Spelling(found) => {
+                out.push(format!("read from “{found}”, which differs only in case or spacing"))
+            }
+            ColumnPairing::Said(found) => out.push(format!("read from “{found}”, as confirmed")),
+            ColumnPairing::Nothing => out.push("missing for everybody, as confirmed".into()),
+            ColumnPairing::Open(suggestion) => {
                 let needs = if self.of_policy { "the policy’s amounts need it" } else { "the model needs it" };
                 let perhaps = suggestion.as_ref().map_or(String::new(), |s| format!("; perhaps it is “{s}”"));
                 out.push(format!("not in the list, and {needs}{perhaps}"));
@@ -163,7 +165,7 @@ pub struct Matching {
 struct Needed {
     found: InputMatch,
     /// What the model knows of it; nothing where only the policy needs it.
-    input: Option<Input>,
+    input: Option<ModelInput>,
     /// Values never seen in training, with their rows.
     unseen: HashMap<String, u64>,
     /// Rows in every part of what training saw.
@@ -173,19 +175,19 @@ struct Needed {
 impl Matching {
     /// Matches a list with these columns to a model, and to other columns that a policy needs, by
     /// names and by what somebody said.
-    pub fn of(model: &Model, policy: &[String], list: &[(String, Kind)], answers: &Answers) -> Self {
-        let inputs: Vec<&Input> = model.inputs().collect();
+    pub fn of(model: &Model, policy: &[String], list: &[(String, Kind)], answers: &ColumnAnswers) -> Self {
+        let inputs: Vec<&ModelInput> = model.inputs().collect();
         let more = policy.iter().filter(|name| !inputs.iter().any(|input| input.name == **name));
         let needed: Vec<&str> = inputs.iter().map(|i| i.name.as_str()).chain(more.map(String::as_str)).collect();
         let names: Vec<&str> = list.iter().map(|(name, _)| name.as_str()).collect();
         let mut used: Vec<String> = Vec::new();
-        let one = |(at, paired): (usize, Paired)| {
+        let one = |(at, paired): (usize, ColumnPairing)| {
             let (name, input) = (needed[at], inputs.get(at).copied());
             let source = paired.source(name).and_then(|source| list.iter().find(|column| column.0 == source));
             used.extend(source.map(|column| column.0.clone()));
             let kind = input.map(|input| input.kind).or(source.map(|column| column.1)).unwrap_or(Kind::Number);
             let range = match input.map(|input| &input.seen) {
-                Some(&Seen::Between(min, max)) if source.is_some() => Some((min, max)),
+                Some(&ObservedValues::Between(min, max)) if source.is_some() => Some((min, max)),
                 _ => None,
             };
             let found = InputMatch {
@@ -220,7 +222,7 @@ impl Matching {
 
     /// The columns needed of which something is known.
     pub fn known(&self) -> impl Iterator<Item = &InputMatch> {
-        let known = |found: &&InputMatch| !matches!(found.paired, Paired::Nothing | Paired::Open(_));
+        let known = |found: &&InputMatch| !matches!(found.paired, ColumnPairing::Nothing | ColumnPairing::Open(_));
         self.needed.iter().map(|needed| &needed.found).filter(known)
     }
 
@@ -252,7 +254,7 @@ impl Matching {
 
 /// Matches a list that is at hand as a whole: the report, and the columns needed as
 /// [`Matching::read`] gives them.
-pub fn match_list(model: &Model, policy: &[String], list: &Table, answers: &Answers) -> (MatchReport, Table) {
+pub fn match_list(model: &Model, policy: &[String], list: &Table, answers: &ColumnAnswers) -> (MatchReport, Table) {
     let mut matching = Matching::of(model, policy, &list.kinds(), answers);
     let read = matching.read(list);
     matching.meet(list, &read);
@@ -269,7 +271,7 @@ impl InputMatch {
     fn read(&self, part: &Table) -> Option<Column> {
         match (self.source().and_then(|source| part.column(source)), &self.paired) {
             (Some(source), _) => Some(read_as(source, &self.name, self.kind)),
-            (None, Paired::Nothing) => Some(nothing(&self.name, self.kind, part.rows())),
+            (None, ColumnPairing::Nothing) => Some(nothing(&self.name, self.kind, part.rows())),
             (None, _) => None,
         }
     }
@@ -282,7 +284,7 @@ impl Needed {
         self.found.unreadable += column.missing() as u64 - missing;
         let Some(input) = &self.input else { return };
         match (&input.seen, &column.values) {
-            (_, Values::Words(words)) => {
+            (_, ColumnValues::Words(words)) => {
                 let unseen = words.levels().zip(words.counts()).filter(|(level, n)| *n > 0 && input.is_unseen(level));
                 for (level, rows) in unseen {
                     self.found.unseen_rows += rows;
@@ -293,7 +295,7 @@ impl Needed {
                     }
                 }
             }
-            (Seen::Between(..), _) => {
+            (ObservedValues::Between(..), _) => {
                 let outside = |row: &usize| column.number(*row).is_some_and(|x| input.is_beyond(x));
                 self.found.out_of_range += (0..column.len()).filter(outside).count() as u64;
             }

@@ -10,7 +10,7 @@ const ALIKE: f64 = 0.6;
 /// What somebody said about a column that is needed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Answer {
+pub enum ColumnAnswer {
     /// It is read from this column of the list.
     Column(String),
     /// Nobody on the list has a value.
@@ -18,12 +18,12 @@ pub enum Answer {
 }
 
 /// What was said, by the column that is needed.
-pub type Answers = BTreeMap<String, Answer>;
+pub type ColumnAnswers = BTreeMap<String, ColumnAnswer>;
 
 /// How a column that is needed is read from a list.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Paired {
+pub enum ColumnPairing {
     /// A column of the same name.
     Name,
     /// One whose name differs only in case, spaces or punctuation.
@@ -36,7 +36,7 @@ pub enum Paired {
     Open(Option<String>),
 }
 
-impl Paired {
+impl ColumnPairing {
     /// The column of the list that `name` is read from.
     pub fn source<'p>(&'p self, name: &'p str) -> Option<&'p str> {
         match self {
@@ -49,16 +49,17 @@ impl Paired {
 
 /// Pairs every name that is needed with a column of a list. Each column is read at most once; an
 /// answer about a column that the list does not have is none.
-pub fn pair(needed: &[&str], columns: &[&str], answers: &Answers) -> Vec<Paired> {
+pub fn pair(needed: &[&str], columns: &[&str], answers: &ColumnAnswers) -> Vec<ColumnPairing> {
     let mut taken: Vec<&str> = Vec::new();
-    let mut paired: Vec<Option<Paired>> = vec![None; needed.len()];
+    let mut paired: Vec<Option<ColumnPairing>> = vec![None; needed.len()];
     for (name, paired) in needed.iter().zip(&mut paired) {
         match answers.get(*name) {
-            Some(Answer::Nothing) => *paired = Some(Paired::Nothing),
-            Some(Answer::Column(said)) => {
+            Some(ColumnAnswer::Nothing) => *paired = Some(ColumnPairing::Nothing),
+            Some(ColumnAnswer::Column(said)) => {
                 if let Some(&column) = columns.iter().find(|c| *c == said).filter(|c| !taken.contains(c)) {
                     taken.push(column);
-                    *paired = Some(if column == *name { Paired::Name } else { Paired::Said(said.clone()) });
+                    *paired =
+                        Some(if column == *name { ColumnPairing::Name } else { ColumnPairing::Said(said.clone()) });
                 }
             }
             None => {}
@@ -67,14 +68,14 @@ pub fn pair(needed: &[&str], columns: &[&str], answers: &Answers) -> Vec<Paired>
     for (name, paired) in needed.iter().zip(&mut paired).filter(|(_, paired)| paired.is_none()) {
         if columns.contains(name) && !taken.contains(name) {
             taken.push(name);
-            *paired = Some(Paired::Name);
+            *paired = Some(ColumnPairing::Name);
         }
     }
     for (name, paired) in needed.iter().zip(&mut paired).filter(|(_, paired)| paired.is_none()) {
         let same = |column: &&&str| !taken.contains(column) && folded(column) == folded(name);
         if let Some(&column) = columns.iter().find(same) {
             taken.push(column);
-            *paired = Some(Paired::Spelling(column.to_owned()));
+            *paired = Some(ColumnPairing::Spelling(column.to_owned()));
         }
     }
     // Those most alike first, so that no column is suggested twice.
@@ -93,7 +94,11 @@ pub fn pair(needed: &[&str], columns: &[&str], answers: &Answers) -> Vec<Paired>
         }
     }
     let suggestion = |at: usize| suggested.iter().find(|s| s.0 == at).map(|s| s.1.to_owned());
-    paired.into_iter().enumerate().map(|(at, paired)| paired.unwrap_or_else(|| Paired::Open(suggestion(at)))).collect()
+    paired
+        .into_iter()
+        .enumerate()
+        .map(|(at, paired)| paired.unwrap_or_else(|| ColumnPairing::Open(suggestion(at))))
+        .collect()
 }
 
 /// How alike two names are, 0 to 1: by their letters, or by the words that they share.
@@ -126,41 +131,44 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    fn open(suggestion: &str) -> Paired {
-        Paired::Open(Some(suggestion.into()))
+    fn open(suggestion: &str) -> ColumnPairing {
+        ColumnPairing::Open(Some(suggestion.into()))
     }
 
     #[test]
     fn names_are_paired_as_they_stand_then_as_they_are_spelt_then_suggested() {
         let needed = ["annual_fee", "plan tier", "months_since_visit", "pets"];
         let columns = ["Annual Fee", "annual_fee", "PLAN_TIER", "months since last visit", "notes"];
-        let paired = pair(&needed, &columns, &Answers::new());
-        assert_eq!(paired[0], Paired::Name);
-        assert_eq!(paired[1], Paired::Spelling("PLAN_TIER".into()));
+        let paired = pair(&needed, &columns, &ColumnAnswers::new());
+        assert_eq!(paired[0], ColumnPairing::Name);
+        assert_eq!(paired[1], ColumnPairing::Spelling("PLAN_TIER".into()));
         assert_eq!(paired[2], open("months since last visit"));
-        assert_eq!(paired[3], Paired::Open(None));
+        assert_eq!(paired[3], ColumnPairing::Open(None));
     }
 
     #[test]
     fn what_somebody_said_comes_first_and_no_column_is_read_twice() {
-        let said = |column: &str| Answer::Column(column.into());
+        let said = |column: &str| ColumnAnswer::Column(column.into());
         let needed = ["fee", "fees", "pets"];
         let columns = ["fee", "amount"];
-        let answers: Answers = [("fee".into(), said("amount")), ("pets".into(), Answer::Nothing)].into();
+        let answers: ColumnAnswers = [("fee".into(), said("amount")), ("pets".into(), ColumnAnswer::Nothing)].into();
         let paired = pair(&needed, &columns, &answers);
-        assert_eq!(paired, [Paired::Said("amount".into()), open("fee"), Paired::Nothing]);
+        assert_eq!(paired, [ColumnPairing::Said("amount".into()), open("fee"), ColumnPairing::Nothing]);
         // An answer of another list.
-        let answers: Answers = [("fee".into(), said("gone")), ("fees".into(), said("fee"))].into();
-        assert_eq!(pair(&needed, &columns, &answers)[..2], [Paired::Open(None), Paired::Said("fee".into())]);
+        let answers: ColumnAnswers = [("fee".into(), said("gone")), ("fees".into(), said("fee"))].into();
+        assert_eq!(
+            pair(&needed, &columns, &answers)[..2],
+            [ColumnPairing::Open(None), ColumnPairing::Said("fee".into())]
+        );
     }
 
     #[test]
     fn suggestions_go_to_the_names_most_alike() {
         let needed = ["tenure_months", "tenure"];
-        assert_eq!(pair(&needed, &["tenure_in_months"], &Answers::new())[0], open("tenure_in_months"));
-        assert_eq!(pair(&needed, &["tenure_in_months"], &Answers::new())[1], Paired::Open(None));
-        assert_eq!(pair(&["kundennummer"], &["plan"], &Answers::new()), [Paired::Open(None)]);
-        assert_eq!(pair(&["Müllerwiese"], &["mullerwiese"], &Answers::new()), [open("mullerwiese")]);
+        assert_eq!(pair(&needed, &["tenure_in_months"], &ColumnAnswers::new())[0], open("tenure_in_months"));
+        assert_eq!(pair(&needed, &["tenure_in_months"], &ColumnAnswers::new())[1], ColumnPairing::Open(None));
+        assert_eq!(pair(&["kundennummer"], &["plan"], &ColumnAnswers::new()), [ColumnPairing::Open(None)]);
+        assert_eq!(pair(&["Müllerwiese"], &["mullerwiese"], &ColumnAnswers::new()), [open("mullerwiese")]);
     }
 
     proptest! {
@@ -172,7 +180,7 @@ mod tests {
         ) {
             let needed: Vec<&str> = needed.iter().map(String::as_str).collect();
             let columns: Vec<&str> = columns.iter().map(String::as_str).collect();
-            let answers: Answers = answers.into_iter().map(|(name, column)| (name, Answer::Column(column))).collect();
+            let answers: ColumnAnswers = answers.into_iter().map(|(name, column)| (name, ColumnAnswer::Column(column))).collect();
             let paired = pair(&needed, &columns, &answers);
             prop_assert_eq!(paired.len(), needed.len());
             let mut read: Vec<&str> = paired.iter().zip(&needed).filter_map(|(p, name)| p.source(name)).collect();

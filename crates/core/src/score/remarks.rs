@@ -1,13 +1,13 @@
 //! What is out of the ordinary about single customers of a list.
 
-use super::scored::Part;
+use super::scored::ListPart;
 use crate::Model;
-use pronoia_data::table::Values;
-use pronoia_learn::prepare::Seen;
+use pronoia_data::table::ColumnValues;
+use pronoia_learn::prepare::ObservedValues;
 
 /// For every customer whether they are left alone by wish, and what the model had not met, in a few
 /// words; empty where there is nothing.
-pub fn of_rows(model: &Model, part: &Part) -> Vec<String> {
+pub fn of_rows(model: &Model, part: &ListPart) -> Vec<String> {
     let matched = part.matched;
     let mut said = vec![String::new(); matched.rows()];
     let mut say = |row: usize, what: String| {
@@ -22,7 +22,7 @@ pub fn of_rows(model: &Model, part: &Part) -> Vec<String> {
     for input in model.inputs() {
         let Some(column) = matched.column(&input.name) else { continue };
         match (&input.seen, &column.values) {
-            (_, Values::Words(words)) => {
+            (_, ColumnValues::Words(words)) => {
                 let unseen: Vec<bool> = words.levels().map(|level| input.is_unseen(level)).collect();
                 for row in 0..column.len() {
                     if words.code(row).is_some_and(|code| unseen[code]) {
@@ -31,7 +31,7 @@ pub fn of_rows(model: &Model, part: &Part) -> Vec<String> {
                     }
                 }
             }
-            (Seen::Between(..), _) => {
+            (ObservedValues::Between(..), _) => {
                 for row in 0..column.len() {
                     if column.number(row).is_some_and(|x| input.is_beyond(x)) {
                         let value = column.text(row).unwrap_or_default();

@@ -4,14 +4,14 @@ use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
 
-use super::ahead::Settled;
+use super::first_pass::Settled;
 use super::remarks;
 use crate::Model;
-use crate::explain::{Customers, Reasons};
+use crate::explain::{ExplainedCustomers, Reasons};
 use pronoia_data::table::ColumnBuilder;
 use pronoia_data::{Column, Kind, Table};
-use pronoia_decide::decide::{Action, Cut, Given, Payoffs, Policy, Population, Rule};
-use pronoia_learn::prepare::{Action as StepAction, PrepareError, Step, steps};
+use pronoia_decide::decide::{Action, Given, LeastKey, Payoffs, Policy, Population, Rule};
+use pronoia_learn::prepare::{PreparationStep, PrepareError, StepAction, steps};
 
 /// What the names of the columns that are added begin with.
 const ADDED: &str = "pronoia_";
@@ -56,7 +56,7 @@ pub enum By<'p> {
         /// Whom it was made for.
         population: &'p Population,
         /// The steps of the study, which make columns that amounts may be worked out from.
-        steps: &'p [Step],
+        steps: &'p [PreparationStep],
     },
 }
 
@@ -98,16 +98,16 @@ pub struct Scoring<'a> {
 
 /// A list, or a part of one, with what was added.
 #[derive(Debug, Clone)]
-pub struct Scored {
+pub struct ScoredCustomers {
     /// The columns of the list untouched, then what was added.
     pub table: Table,
     /// What came of it.
-    pub account: Account,
+    pub account: ScoringSummary,
 }
 
 /// What came of scoring customers.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
-pub struct Account {
+pub struct ScoringSummary {
     /// How many there are.
     pub rows: u64,
     /// How many are to be acted on.
@@ -121,7 +121,7 @@ pub struct Account {
     pub suppressed: u64,
 }
 
-impl Account {
+impl ScoringSummary {
     /// Adds another part of the same list.
     pub fn add(&mut self, part: &Self) {
         self.rows += part.rows;
@@ -137,7 +137,7 @@ impl Account {
 
 /// Where a part of a list stands in it.
 #[derive(Debug, Clone, Copy)]
-pub struct Part<'a> {
+pub struct ListPart<'a> {
     /// The part as it was brought.
     pub list: &'a Table,
     /// What [`super::Matching::read`] made of it.
@@ -161,18 +161,18 @@ impl Scoring<'_> {
     ///
     /// # Errors
     /// A sentence if columns that the model or the policy needs are missing.
-    pub fn of(&self, list: &Table, matched: &Table, known: &[bool]) -> Result<Scored, String> {
+    pub fn of(&self, list: &Table, matched: &Table, known: &[bool]) -> Result<ScoredCustomers, String> {
         let told = self.probabilities(matched)?;
         let mut ahead = self.ahead(list.rows());
         ahead.meet_told(self, matched, &[], &told)?;
-        self.told(Part { list, matched, before: 0, known, suppressed: &[] }, &told, &ahead.settled())
+        self.told(ListPart { list, matched, before: 0, known, suppressed: &[] }, &told, &ahead.settled())
     }
 
     /// Scores a part of a list, by what was settled when the whole of it was met.
     ///
     /// # Errors
     /// As [`Scoring::of`].
-    pub fn part(&self, part: Part, settled: &Settled) -> Result<Scored, String> {
+    pub fn part(&self, part: ListPart, settled: &Settled) -> Result<ScoredCustomers, String> {
         self.told(part, &self.probabilities(part.matched)?, settled)
     }
 
@@ -187,11 +187,11 @@ impl Scoring<'_> {
         Ok(told)
     }
 
-    fn told(&self, part: Part, probability: &[f64], settled: &Settled) -> Result<Scored, String> {
+    fn told(&self, part: ListPart, probability: &[f64], settled: &Settled) -> Result<ScoredCustomers, String> {
         let mut columns: Vec<Column> = part.list.columns().to_vec();
         columns.retain(|column| !column.name.starts_with(ADDED));
         columns.push(numbers(PROBABILITY, probability.iter().copied()));
-        let mut account = Account { rows: probability.len() as u64, ..Account::default() };
+        let mut account = ScoringSummary { rows: probability.len() as u64, ..ScoringSummary::default() };
         if let (Some(by), Some(cut)) = (self.by, settled.cut) {
             let decided = by.decided(&part, probability, cut)?;
             account.suppressed = part.suppressed.iter().filter(|suppressed| **suppressed).count() as u64;
@@ -224,20 +224,20 @@ impl Scoring<'_> {
             columns
                 .push(words(REMARK, said.into_iter().map(|said| Some(said).filter(|s| !s.is_empty()).map(Cow::from))));
         }
-        Ok(Scored { table: Table::new(columns)?, account })
+        Ok(ScoredCustomers { table: Table::new(columns)?, account })
     }
 
     /// The greatest reasons of every customer: the column, its value, and what it adds to the score
     /// compared with the customers of this list on average, or for trees with their training rows.
-    fn reasons(&self, part: &Part, background: &Table) -> Result<Vec<String>, String> {
+    fn reasons(&self, part: &ListPart, background: &Table) -> Result<Vec<String>, String> {
         let matched = part.matched;
         let (rows, others): (Vec<usize>, Vec<usize>) =
             ((0..matched.rows()).collect(), (0..background.rows()).collect());
         if rows.is_empty() {
             return Ok(Vec::new());
         }
-        let customers = Customers { table: matched, rows: &rows };
-        let usual = Customers { table: background, rows: &others };
+        let customers = ExplainedCustomers { table: matched, rows: &rows };
+        let usual = ExplainedCustomers { table: background, rows: &others };
         // A customer's lots are theirs, wherever the list is parted.
         let seed = self.model.seed.wrapping_add(part.before);
         let found = Reasons::of(self.model, customers, usual, seed).map_err(|e| e.to_string())?;
@@ -269,7 +269,11 @@ impl Scoring<'_> {
 ///
 /// # Errors
 /// [`PrepareError`] if a step cannot be taken on columns of these kinds.
-pub fn columns_of_policy(policy: &Policy, all: &[Step], kinds: &[(String, Kind)]) -> Result<Vec<String>, PrepareError> {
+pub fn columns_of_policy(
+    policy: &Policy,
+    all: &[PreparationStep],
+    kinds: &[(String, Kind)],
+) -> Result<Vec<String>, PrepareError> {
     let inputs = policy.inputs();
     if inputs.is_empty() {
         return Ok(inputs);
@@ -278,16 +282,16 @@ pub fn columns_of_policy(policy: &Policy, all: &[Step], kinds: &[(String, Kind)]
 }
 
 /// What customers are worth.
-pub(super) struct Weighed {
+pub(super) struct CustomerProfits {
     /// Their amounts and offers, where anything is said to be worth anything.
     given: Option<Given>,
     lacking: u64,
 }
 
 /// What is done about each of some customers.
-struct Decided {
+struct ListDecisions {
     actions: Vec<Action>,
-    weighed: Weighed,
+    weighed: CustomerProfits,
 }
 
 impl By<'_> {
@@ -298,32 +302,32 @@ impl By<'_> {
         }
     }
 
-    pub(super) fn weighed(&self, matched: &Table, probability: &[f64]) -> Result<Weighed, String> {
-        let Self::Policy { policy, steps, .. } = self else { return Ok(Weighed { given: None, lacking: 0 }) };
+    pub(super) fn weighed(&self, matched: &Table, probability: &[f64]) -> Result<CustomerProfits, String> {
+        let Self::Policy { policy, steps, .. } = self else { return Ok(CustomerProfits { given: None, lacking: 0 }) };
         let made = with_made_columns(matched, steps)?;
         let (offered, lacking) = policy.applied(&made).map_err(|e| e.to_string())?;
-        Ok(Weighed { given: Some(offered.given(policy.rule.by, probability)), lacking })
+        Ok(CustomerProfits { given: Some(offered.given(policy.rule.by, probability)), lacking })
     }
 
-    fn decided(&self, part: &Part, probability: &[f64], cut: Cut) -> Result<Decided, String> {
+    fn decided(&self, part: &ListPart, probability: &[f64], cut: LeastKey) -> Result<ListDecisions, String> {
         let (rule, weighed) = (self.rule(), self.weighed(part.matched, probability)?);
         let action = |(row, &p): (usize, &f64)| match part.suppressed.get(row) {
             Some(true) => Action::Leave,
             _ => rule.action(cut, rule.by.key(p, &weighed.payoffs_of(row)), p),
         };
         let actions = probability.iter().enumerate().map(action).collect();
-        Ok(Decided { actions, weighed })
+        Ok(ListDecisions { actions, weighed })
     }
 }
 
 /// The columns of a list with those that steps make; nobody is filtered out.
-fn with_made_columns(matched: &Table, all: &[Step]) -> Result<Table, String> {
-    let making: Vec<Step> =
+fn with_made_columns(matched: &Table, all: &[PreparationStep]) -> Result<Table, String> {
+    let making: Vec<PreparationStep> =
         all.iter().filter(|step| !matches!(step.action, StepAction::Filter { .. })).cloned().collect();
     steps::population(&making, matched).map(|(made, _)| made).map_err(|e| e.to_string())
 }
 
-impl Weighed {
+impl CustomerProfits {
     pub(super) fn payoffs_of(&self, row: usize) -> Payoffs {
         self.given.as_ref().map_or_else(Payoffs::default, |given| given.payoffs_of(row))
     }
@@ -335,7 +339,7 @@ impl Weighed {
     }
 }
 
-impl Decided {
+impl ListDecisions {
     /// What those who are acted on are offered, where there are several offers.
     fn offers(&self, by: By) -> Option<Column> {
         let By::Policy { policy, .. } = by else { return None };

@@ -7,11 +7,11 @@ use serde_json::Value;
 use super::{ChosenPolicy, ColumnChoice, KnownWhen, StudyState};
 use crate::study::AcceptedCaution;
 use pronoia_data::number;
-use pronoia_learn::prepare::Step;
+use pronoia_learn::prepare::PreparationStep;
 
 /// A part of the choices that is changed, and taken back, by itself.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Part {
+pub enum ChoicePart {
     /// The version of the records.
     Records,
     /// What happened.
@@ -34,7 +34,7 @@ pub enum Part {
     Policy,
 }
 
-impl Part {
+impl ChoicePart {
     /// It, in words that begin no sentence.
     pub fn words(&self) -> String {
         match self {
@@ -54,9 +54,9 @@ impl Part {
 
 /// A part that differs between two points in time.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Change {
+pub struct ChoiceChange {
     /// Which.
-    pub part: Part,
+    pub part: ChoicePart,
     /// How it was; none if it was not there.
     pub was: Option<String>,
     /// How it is; none if it is not there any more.
@@ -72,60 +72,60 @@ pub trait Names {
 }
 
 /// What differs between the choices at two points in time, part by part.
-pub fn changes(was: &StudyState, is: &StudyState, names: &impl Names) -> Vec<Change> {
+pub fn changes(was: &StudyState, is: &StudyState, names: &impl Names) -> Vec<ChoiceChange> {
     let mut found = Vec::new();
-    let mut differs = |part, was: Option<String>, is: Option<String>| found.push(Change { part, was, is });
+    let mut differs = |part, was: Option<String>, is: Option<String>| found.push(ChoiceChange { part, was, is });
     if was.table != is.table {
-        differs(Part::Records, Some(names.records(was.table)), Some(names.records(is.table)));
+        differs(ChoicePart::Records, Some(names.records(was.table)), Some(names.records(is.table)));
     }
     if was.outcome != is.outcome {
         let words = |state: &StudyState| state.outcome.as_ref().map(super::Outcome::words);
-        differs(Part::Outcome, words(was), words(is));
+        differs(ChoicePart::Outcome, words(was), words(is));
     }
     if was.split != is.split {
-        differs(Part::Split, Some(was.split.sentence()), Some(is.split.sentence()));
+        differs(ChoicePart::Split, Some(was.split.sentence()), Some(is.split.sentence()));
     }
     for (gone, come) in step_changes(&was.steps, &is.steps) {
-        differs(Part::Steps, gone.map(step_words), come.map(step_words));
+        differs(ChoicePart::Steps, gone.map(step_words), come.map(step_words));
     }
     if was.steps != is.steps && same_in_any_order(&was.steps, &is.steps) {
-        differs(Part::Steps, Some("in one order".into()), Some("in another order".into()));
+        differs(ChoicePart::Steps, Some("in one order".into()), Some("in another order".into()));
     }
     if was.balance != is.balance {
         let words = |state: &StudyState| Some(state.balance.method.description().to_owned());
-        differs(Part::Balance, words(was), words(is));
+        differs(ChoicePart::Balance, words(was), words(is));
     }
     if was.columns.is_empty() != is.columns.is_empty() {
         let words = |columns: &[ColumnChoice]| {
             (!columns.is_empty())
                 .then(|| format!("{} columns, each with its role", number::count(columns.len() as u64)))
         };
-        differs(Part::Columns, words(&was.columns), words(&is.columns));
+        differs(ChoicePart::Columns, words(&was.columns), words(&is.columns));
     } else {
         for (name, one, other) in paired(&was.columns, &is.columns, |c| c.name.clone()) {
             let (one, other) = (one.map(column_words), other.map(column_words));
             if one != other {
-                differs(Part::Column(name), one, other);
+                differs(ChoicePart::Column(name), one, other);
             }
         }
     }
     for ((_, about), one, other) in paired(&was.kept, &is.kept, caution) {
         if one != other {
             let words = |kept: &AcceptedCaution| format!("accepted, because {}", kept.because);
-            differs(Part::Caution(about), one.map(words), other.map(words));
+            differs(ChoicePart::Caution(about), one.map(words), other.map(words));
         }
     }
     if was.todays_rule != is.todays_rule {
-        differs(Part::TodaysRule, was.todays_rule.clone(), is.todays_rule.clone());
+        differs(ChoicePart::TodaysRule, was.todays_rule.clone(), is.todays_rule.clone());
     }
     for (one, other) in policy_changes(was.policy.as_ref(), is.policy.as_ref(), names) {
-        differs(Part::Policy, one, other);
+        differs(ChoicePart::Policy, one, other);
     }
     found
 }
 
 /// The parts that differ between the choices at two points in time.
-pub fn touched(was: &StudyState, is: &StudyState) -> BTreeSet<Part> {
+pub fn touched(was: &StudyState, is: &StudyState) -> BTreeSet<ChoicePart> {
     struct Keys;
     impl Names for Keys {
         fn records(&self, table: Option<i64>) -> String {
@@ -144,30 +144,30 @@ pub fn touched(was: &StudyState, is: &StudyState) -> BTreeSet<Part> {
 ///
 /// # Errors
 /// The parts that it changed and that were changed again since, whose later changes come first.
-pub fn without(now: &StudyState, before: &StudyState, after: &StudyState) -> Result<StudyState, Vec<Part>> {
+pub fn without(now: &StudyState, before: &StudyState, after: &StudyState) -> Result<StudyState, Vec<ChoicePart>> {
     let mut entangled = Vec::new();
     let mut state = now.clone();
     let whole = [
-        (Part::Records, before.table == after.table, now.table == after.table),
+        (ChoicePart::Records, before.table == after.table, now.table == after.table),
         (
-            Part::Outcome,
+            ChoicePart::Outcome,
             (&before.outcome, before.counted) == (&after.outcome, after.counted),
             (&now.outcome, now.counted) == (&after.outcome, after.counted),
         ),
-        (Part::Split, before.split == after.split, now.split == after.split),
-        (Part::Balance, before.balance == after.balance, now.balance == after.balance),
-        (Part::TodaysRule, before.todays_rule == after.todays_rule, now.todays_rule == after.todays_rule),
-        (Part::Policy, before.policy == after.policy, now.policy == after.policy),
+        (ChoicePart::Split, before.split == after.split, now.split == after.split),
+        (ChoicePart::Balance, before.balance == after.balance, now.balance == after.balance),
+        (ChoicePart::TodaysRule, before.todays_rule == after.todays_rule, now.todays_rule == after.todays_rule),
+        (ChoicePart::Policy, before.policy == after.policy, now.policy == after.policy),
     ];
     for (part, untouched, still) in whole {
         match part {
             _ if untouched => {}
             part if !still => entangled.push(part),
-            Part::Records => state.table = before.table,
-            Part::Outcome => (state.outcome, state.counted) = (before.outcome.clone(), before.counted),
-            Part::Split => state.split = before.split.clone(),
-            Part::Balance => state.balance = before.balance,
-            Part::TodaysRule => state.todays_rule.clone_from(&before.todays_rule),
+            ChoicePart::Records => state.table = before.table,
+            ChoicePart::Outcome => (state.outcome, state.counted) = (before.outcome.clone(), before.counted),
+            ChoicePart::Split => state.split = before.split.clone(),
+            ChoicePart::Balance => state.balance = before.balance,
+            ChoicePart::TodaysRule => state.todays_rule.clone_from(&before.todays_rule),
             _ => state.policy.clone_from(&before.policy),
         }
     }
@@ -175,17 +175,17 @@ pub fn without(now: &StudyState, before: &StudyState, after: &StudyState) -> Res
         if now.columns == after.columns {
             state.columns.clone_from(&before.columns);
         } else {
-            entangled.push(Part::Columns);
+            entangled.push(ChoicePart::Columns);
         }
     } else {
         let changed = put_back(&mut state.columns, &before.columns, &after.columns, |c| c.name.clone());
-        entangled.extend(changed.into_iter().map(Part::Column));
+        entangled.extend(changed.into_iter().map(ChoicePart::Column));
     }
     let changed = put_back(&mut state.kept, &before.kept, &after.kept, caution);
-    entangled.extend(changed.into_iter().map(|(_, about)| Part::Caution(about)));
+    entangled.extend(changed.into_iter().map(|(_, about)| ChoicePart::Caution(about)));
     match steps_put_back(&now.steps, &before.steps, &after.steps) {
         Some(steps) => state.steps = steps,
-        None => entangled.push(Part::Steps),
+        None => entangled.push(ChoicePart::Steps),
     }
     if entangled.is_empty() { Ok(state) } else { Err(entangled) }
 }
@@ -201,7 +201,7 @@ fn column_words(column: &ColumnChoice) -> String {
     }
 }
 
-fn step_words(step: &Step) -> String {
+fn step_words(step: &PreparationStep) -> String {
     let off = if step.off { ", switched off" } else { "" };
     format!("{}{off}", step.action.words())
 }
@@ -258,7 +258,10 @@ fn put_back<T: Clone + PartialEq, K: PartialEq>(
 }
 
 /// Steps that one list has and not the other: gone, come, or switched on or off.
-fn step_changes<'a>(one: &'a [Step], other: &'a [Step]) -> Vec<(Option<&'a Step>, Option<&'a Step>)> {
+fn step_changes<'a>(
+    one: &'a [PreparationStep],
+    other: &'a [PreparationStep],
+) -> Vec<(Option<&'a PreparationStep>, Option<&'a PreparationStep>)> {
     let gone = lacking(one, other);
     let mut come = lacking(other, one);
     let mut found = Vec::new();
@@ -271,8 +274,8 @@ fn step_changes<'a>(one: &'a [Step], other: &'a [Step]) -> Vec<(Option<&'a Step>
 }
 
 /// The steps of one list that another lacks; a step that is there twice has to be there twice.
-fn lacking<'a>(one: &'a [Step], other: &[Step]) -> Vec<&'a Step> {
-    let mut rest: Vec<&Step> = other.iter().collect();
+fn lacking<'a>(one: &'a [PreparationStep], other: &[PreparationStep]) -> Vec<&'a PreparationStep> {
+    let mut rest: Vec<&PreparationStep> = other.iter().collect();
     one.iter()
         .filter(|step| match rest.iter().position(|r| r == step) {
             Some(at) => {
@@ -284,12 +287,16 @@ fn lacking<'a>(one: &'a [Step], other: &[Step]) -> Vec<&'a Step> {
         .collect()
 }
 
-fn same_in_any_order(one: &[Step], other: &[Step]) -> bool {
+fn same_in_any_order(one: &[PreparationStep], other: &[PreparationStep]) -> bool {
     one.len() == other.len() && lacking(one, other).is_empty()
 }
 
 /// The steps of now without what a choice changed in them; none where something was changed again.
-fn steps_put_back(now: &[Step], before: &[Step], after: &[Step]) -> Option<Vec<Step>> {
+fn steps_put_back(
+    now: &[PreparationStep],
+    before: &[PreparationStep],
+    after: &[PreparationStep],
+) -> Option<Vec<PreparationStep>> {
     if before == after {
         return Some(now.to_vec());
     }

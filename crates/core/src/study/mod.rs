@@ -9,8 +9,8 @@ mod state;
 mod window;
 
 pub use caution::{AcceptedCaution, CautionKind};
-pub use outcome::{Event, Outcome, OutcomeError};
+pub use outcome::{EventRule, Outcome, OutcomeError};
 pub(crate) use roles::has_word;
-pub use roles::{ColumnChoice, KnownWhen, Role, Verdict, guess};
+pub use roles::{ColumnChoice, ColumnRole, KnownWhen, Verdict, guess};
 pub use state::{Basis, ChosenPolicy, StudyState};
-pub use window::Window;
+pub use window::OutcomeWindow;

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::Window;
+use super::OutcomeWindow;
 use pronoia_data::number::plain;
 use pronoia_data::profile::ColumnProfile;
 use pronoia_data::{Column, Table};
@@ -14,16 +14,16 @@ pub struct Outcome {
     /// The column.
     pub column: String,
     /// What of it is the event.
-    pub event: Event,
+    pub event: EventRule,
     /// For how long it counts, where some customers were not watched for long enough.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub window: Option<Window>,
+    pub window: Option<OutcomeWindow>,
 }
 
 /// What of an outcome column is the event.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(untagged)]
-pub enum Event {
+pub enum EventRule {
     /// One value, as written.
     Value(String),
     /// One of several values, under a name of their own.
@@ -104,7 +104,7 @@ pub enum OutcomeError {
 impl Outcome {
     /// The outcome whose event is one value.
     pub fn is(column: impl Into<String>, value: impl Into<String>) -> Self {
-        Self { column: column.into(), event: Event::Value(value.into()), window: None }
+        Self { column: column.into(), event: EventRule::Value(value.into()), window: None }
     }
 
     /// The event in words: “cancelled is ‘yes’”.
@@ -140,7 +140,7 @@ impl Outcome {
         let listed = profile.top.len() as u64 == profile.distinct;
         let occurs = |value: &String| profile.top.iter().any(|(v, _)| v == value);
         match &self.event {
-            Event::AnyOf { any_of, name } => {
+            EventRule::AnyOf { any_of, name } => {
                 if any_of.is_empty() || name.trim().is_empty() || name.chars().count() > 60 {
                     return Err(OutcomeError::Field(
                         "Tick the values that are the event, and give them a name of at most 60 letters.".into(),
@@ -153,14 +153,14 @@ impl Outcome {
                     return Err(OutcomeError::Everybody { column, event: self.event.words() });
                 }
             }
-            Event::Value(_) if profile.distinct > 2 => {
+            EventRule::Value(_) if profile.distinct > 2 => {
                 return Err(OutcomeError::ManyValues { column, found: profile.distinct, values: values() });
             }
-            Event::Value(value) if listed && !occurs(value) => {
+            EventRule::Value(value) if listed && !occurs(value) => {
                 return Err(OutcomeError::NoEvent { column, event: value.clone(), values: values() });
             }
-            Event::Value(_) => {}
-            Event::AtLeast { at_least: cut } | Event::Below { below: cut } => {
+            EventRule::Value(_) => {}
+            EventRule::AtLeast { at_least: cut } | EventRule::Below { below: cut } => {
                 let Some(numbers) = &profile.numbers else { return Err(OutcomeError::NoNumber(column)) };
                 if !cut.is_finite() || *cut <= numbers.min || *cut > numbers.max {
                     return Err(OutcomeError::Field(format!(
@@ -188,7 +188,7 @@ impl Outcome {
     }
 }
 
-impl Event {
+impl EventRule {
     /// The event in words, after “is”.
     pub fn words(&self) -> String {
         match self {
@@ -232,7 +232,7 @@ mod tests {
         read_table(csv.as_bytes(), &Unwatched).expect("a table").0
     }
 
-    fn checked(event: Event, column: &str) -> Result<Vec<Option<bool>>, String> {
+    fn checked(event: EventRule, column: &str) -> Result<Vec<Option<bool>>, String> {
         let table = table();
         let outcome = Outcome { column: column.into(), event, window: None };
         outcome.check(TableProfile::of(&table).column(column)).map_err(|e| e.to_string())?;
@@ -241,7 +241,7 @@ mod tests {
 
     #[test]
     fn several_values_are_one_event_under_a_name() {
-        let any = |values: &[&str], name: &str| Event::AnyOf {
+        let any = |values: &[&str], name: &str| EventRule::AnyOf {
             any_of: values.iter().map(|v| (*v).to_owned()).collect(),
             name: name.into(),
         };
@@ -256,10 +256,10 @@ mod tests {
 
     #[test]
     fn a_number_is_cut_in_two() {
-        let at_least = |at_least: f64| Event::AtLeast { at_least };
+        let at_least = |at_least: f64| EventRule::AtLeast { at_least };
         let read = checked(at_least(35.0), "days").expect("an outcome");
         assert_eq!(read, [Some(false), Some(true), Some(true), None, Some(false)]);
-        let below = checked(Event::Below { below: 35.0 }, "days").expect("an outcome");
+        let below = checked(EventRule::Below { below: 35.0 }, "days").expect("an outcome");
         assert_eq!(below[0], Some(true));
         for wrong in [0.0, 91.0, f64::NAN] {
             assert!(checked(at_least(wrong), "days").expect_err("no cut").contains("between 0 and 90"));
@@ -271,7 +271,7 @@ mod tests {
     fn one_value_is_stored_as_it_always_was() {
         let plain: Outcome = serde_json::from_str(r#"{"column":"left","event":"yes"}"#).expect("an outcome");
         assert_eq!(plain, Outcome::is("left", "yes"));
-        let cut = Outcome { column: "days".into(), event: Event::AtLeast { at_least: 30.0 }, window: None };
+        let cut = Outcome { column: "days".into(), event: EventRule::AtLeast { at_least: 30.0 }, window: None };
         let stored = serde_json::to_string(&cut).expect("text");
         assert_eq!(serde_json::from_str::<Outcome>(&stored).expect("an outcome"), cut);
     }

@@ -5,7 +5,7 @@ use rayon::prelude::*;
 use pronoia_data::Table;
 use pronoia_data::evaluate::area_under_roc;
 use pronoia_data::stats::quantile;
-use pronoia_data::table::{Column, Values};
+use pronoia_data::table::{Column, ColumnValues};
 
 /// Parts that take turns in being predicted by the others.
 const FOLDS: usize = 3;
@@ -54,7 +54,7 @@ pub fn area(column: &Column, rows: &[usize], event: &[bool]) -> f64 {
 
 /// Every row's value or band as a small number, missing last.
 fn coded(column: &Column, rows: &[usize]) -> (Vec<usize>, usize) {
-    if let Values::Words(words) = &column.values {
+    if let ColumnValues::Words(words) = &column.values {
         let missing = words.level_count();
         return (rows.iter().map(|&r| words.code(r).unwrap_or(missing)).collect(), missing + 1);
     }

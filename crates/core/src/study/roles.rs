@@ -8,7 +8,7 @@ use pronoia_data::profile::{ColumnProfile, TableProfile};
 /// What a column does in a study.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Role {
+pub enum ColumnRole {
     /// The model may use it.
     Predictor,
     /// Says what happened.
@@ -29,46 +29,48 @@ pub enum Role {
     LeftOut,
 }
 
-impl Role {
+impl ColumnRole {
     /// Every role, in the order in which the pages offer them.
-    pub const ALL: [Role; 9] = [
-        Role::Predictor,
-        Role::Outcome,
-        Role::Identifier,
-        Role::Money,
-        Role::CaseWeight,
-        Role::Time,
-        Role::SplitMarker,
-        Role::Sensitive,
-        Role::LeftOut,
+    pub const ALL: [ColumnRole; 9] = [
+        ColumnRole::Predictor,
+        ColumnRole::Outcome,
+        ColumnRole::Identifier,
+        ColumnRole::Money,
+        ColumnRole::CaseWeight,
+        ColumnRole::Time,
+        ColumnRole::SplitMarker,
+        ColumnRole::Sensitive,
+        ColumnRole::LeftOut,
     ];
 
     /// The word for it on the pages.
     pub fn word(self) -> &'static str {
         match self {
-            Role::Predictor => "predictor",
-            Role::Outcome => "outcome",
-            Role::Identifier => "identifier",
-            Role::Money => "money value",
-            Role::CaseWeight => "fit weight",
-            Role::Time => "time",
-            Role::SplitMarker => "split column",
-            Role::Sensitive => "sensitive attribute",
-            Role::LeftOut => "excluded",
+            ColumnRole::Predictor => "predictor",
+            ColumnRole::Outcome => "outcome",
+            ColumnRole::Identifier => "identifier",
+            ColumnRole::Money => "money value",
+            ColumnRole::CaseWeight => "fit weight",
+            ColumnRole::Time => "time",
+            ColumnRole::SplitMarker => "split column",
+            ColumnRole::Sensitive => "sensitive attribute",
+            ColumnRole::LeftOut => "excluded",
         }
     }
 }
 
-impl std::str::FromStr for Role {
+impl std::str::FromStr for ColumnRole {
     type Err = String;
 
     /// Also reads the words of 0.1.0, which programs may still send.
     fn from_str(word: &str) -> Result<Self, String> {
         match word {
-            "case weight" => Ok(Role::CaseWeight),
-            "split marker" => Ok(Role::SplitMarker),
-            "left out" => Ok(Role::LeftOut),
-            _ => Role::ALL.into_iter().find(|r| r.word() == word).ok_or_else(|| format!("“{word}” is not a role")),
+            "case weight" => Ok(ColumnRole::CaseWeight),
+            "split marker" => Ok(ColumnRole::SplitMarker),
+            "left out" => Ok(ColumnRole::LeftOut),
+            _ => {
+                ColumnRole::ALL.into_iter().find(|r| r.word() == word).ok_or_else(|| format!("“{word}” is not a role"))
+            }
         }
     }
 }
@@ -133,7 +135,7 @@ pub struct ColumnChoice {
     /// The column.
     pub name: String,
     /// Its part in the study.
-    pub role: Role,
+    pub role: ColumnRole,
     /// When it was known.
     pub known_when: KnownWhen,
     /// The heading it stands under.
@@ -148,7 +150,7 @@ pub struct ColumnChoice {
 impl ColumnChoice {
     /// Whether the model may see it.
     pub fn goes_in(&self) -> bool {
-        self.role == Role::Predictor && self.known_when != KnownWhen::Afterwards
+        self.role == ColumnRole::Predictor && self.known_when != KnownWhen::Afterwards
     }
 
     /// The heading it stands under now: what is no predictor is kept aside.
@@ -158,7 +160,7 @@ impl ColumnChoice {
 
     /// The same column left out, for the reason it was proposed.
     pub fn left_out(&self) -> Self {
-        Self { role: Role::LeftOut, ..self.clone() }
+        Self { role: ColumnRole::LeftOut, ..self.clone() }
     }
 }
 
@@ -190,16 +192,16 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
     };
     let never = |reason: &str| ColumnChoice {
         never: true,
-        ..choice(Role::Predictor, KnownWhen::Before, ShouldNotGoIn, reason.into())
+        ..choice(ColumnRole::Predictor, KnownWhen::Before, ShouldNotGoIn, reason.into())
     };
     let identifier = |reason: &str| ColumnChoice {
         never: true,
-        ..choice(Role::Identifier, KnownWhen::Before, KeptAside, reason.into())
+        ..choice(ColumnRole::Identifier, KnownWhen::Before, KeptAside, reason.into())
     };
     if c.name == outcome {
         return ColumnChoice {
             never: true,
-            ..choice(Role::Outcome, KnownWhen::Afterwards, KeptAside, "the outcome".into())
+            ..choice(ColumnRole::Outcome, KnownWhen::Afterwards, KeptAside, "the outcome".into())
         };
     }
     if all_distinct && matches!(c.kind, Kind::Code | Kind::Category | Kind::Text) {
@@ -226,7 +228,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         && area > SUSPICIOUS_AREA
     {
         return choice(
-            Role::Predictor,
+            ColumnRole::Predictor,
             KnownWhen::Unsure,
             ShouldNotGoIn,
             format!(
@@ -239,28 +241,33 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
         && n as f64 > filled as f64 * 0.995
         && c.missing == 0
     {
-        return choice(Role::Predictor, KnownWhen::Before, ShouldNotGoIn, format!("“{value}” in nearly every row"));
+        return choice(
+            ColumnRole::Predictor,
+            KnownWhen::Before,
+            ShouldNotGoIn,
+            format!("“{value}” in nearly every row"),
+        );
     }
     if share_missing > 0.6 {
         return choice(
-            Role::Predictor,
+            ColumnRole::Predictor,
             KnownWhen::Before,
             ShouldNotGoIn,
             format!("missing in {:.0} of 100 rows", share_missing * 100.0),
         );
     }
     if c.kind == Kind::Text {
-        return choice(Role::LeftOut, KnownWhen::Before, KeptAside, "free text is not used as it is".into());
+        return choice(ColumnRole::LeftOut, KnownWhen::Before, KeptAside, "free text is not used as it is".into());
     }
     if c.kind == Kind::Date {
-        return choice(Role::Time, KnownWhen::Before, KeptAside, "a date: when, not how much".into());
+        return choice(ColumnRole::Time, KnownWhen::Before, KeptAside, "a date: when, not how much".into());
     }
     if has_word(&c.name, &["age", "gender", "sex", "ethnicity", "nationality", "religion", "disability"])
         && c.kind != Kind::Number
         || has_word(&c.name, &["gender", "sex", "ethnicity", "nationality", "religion", "disability"])
     {
         return choice(
-            Role::Sensitive,
+            ColumnRole::Sensitive,
             KnownWhen::Before,
             KeptAside,
             "sensitive: used to compare groups, not to decide".into(),
@@ -268,7 +275,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
     }
     if has_word(&c.name, &["survey", "exit", "cancelled", "closed", "churned", "leaving", "reason", "login"]) {
         return choice(
-            Role::Predictor,
+            ColumnRole::Predictor,
             KnownWhen::Unsure,
             AskedAbout,
             "the name says that it may have been written after the decision".into(),
@@ -276,7 +283,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
     }
     if has_word(&c.name, &["weight", "weights", "gewicht"]) && c.numbers.as_ref().is_some_and(|n| n.min >= 0.0) {
         return choice(
-            Role::Predictor,
+            ColumnRole::Predictor,
             KnownWhen::Before,
             AskedAbout,
             "a weight: of the customer, or of the row? Then its role is “fit weight”".into(),
@@ -284,7 +291,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
     }
     if c.kind == Kind::Code && c.distinct > 200 {
         return choice(
-            Role::Predictor,
+            ColumnRole::Predictor,
             KnownWhen::Before,
             AskedAbout,
             format!("a code with {} values: too many to learn from one by one", c.distinct),
@@ -298,7 +305,7 @@ fn guess_one(c: &ColumnProfile, rows: u64, outcome: &str, area: Option<f64>) -> 
             format!("{} to {}", pronoia_data::number::plain(n.min), pronoia_data::number::plain(n.max))
         }),
     };
-    choice(Role::Predictor, KnownWhen::Before, GoesIn, reason)
+    choice(ColumnRole::Predictor, KnownWhen::Before, GoesIn, reason)
 }
 
 fn is_whole(c: &ColumnProfile) -> bool {

@@ -2,13 +2,13 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{ColumnChoice, Outcome, Role};
+use super::{ColumnChoice, ColumnRole, Outcome};
 use crate::study::AcceptedCaution;
-use pronoia_data::split::{Dealt, SplitPlan};
+use pronoia_data::split::{Split, SplitPlan};
 use pronoia_data::{Kind, Table};
-use pronoia_decide::decide::{Expected, Policy, Population};
+use pronoia_decide::decide::{ExpectedProfit, Policy, Population};
 use pronoia_learn::balance::Balance;
-use pronoia_learn::prepare::{Action, PrepareError, Step, steps};
+use pronoia_learn::prepare::{PreparationStep, PrepareError, StepAction, steps};
 
 /// The choices of a study. Every ledger entry keeps the value from before it,
 /// so that taking it back is putting that value in place again.
@@ -26,7 +26,7 @@ pub struct StudyState {
     /// Who is judged on what.
     pub split: SplitPlan,
     /// What is done with the columns before a model sees them.
-    pub steps: Vec<Step>,
+    pub steps: Vec<PreparationStep>,
     /// How the rarer outcome is made to count more while models are fitted.
     pub balance: Balance,
     /// What each column is for; empty until there is an outcome.
@@ -52,7 +52,7 @@ pub struct ChosenPolicy {
     #[serde(default)]
     pub currency: String,
     /// What the customers judged promised when it was chosen; none where that was not written down.
-    pub promised: Option<Expected>,
+    pub promised: Option<ExpectedProfit>,
 }
 
 /// What a model is fitted on. A model whose basis differs from the study's
@@ -70,7 +70,7 @@ pub struct Basis {
     pub split: SplitPlan,
     /// After which steps.
     #[serde(default)]
-    pub steps: Vec<Step>,
+    pub steps: Vec<PreparationStep>,
     /// The column that says how much each row counts.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub weight: Option<String>,
@@ -119,7 +119,7 @@ impl Basis {
         let (derived, kept) = steps::population(&self.steps, table).map_err(|e| e.to_string())?;
         let mut happened: Vec<_> = happened.into_iter().zip(kept).map(|(what, kept)| what.filter(|_| kept)).collect();
         for step in self.steps.iter().filter(|s| !s.off) {
-            if let Action::Sample { of } = step.action {
+            if let StepAction::Sample { of } = step.action {
                 of.draw(&mut happened, self.split.seed);
             }
         }
@@ -148,7 +148,7 @@ impl Basis {
     ///
     /// # Errors
     /// A sentence, as [`Basis::population`], or if a part would be one-sided.
-    pub fn deal(&self, table: &Table) -> Result<Dealt, String> {
+    pub fn deal(&self, table: &Table) -> Result<Split, String> {
         let (_, happened) = self.population(table)?;
         self.split.deal(table, &happened).map_err(|e| e.to_string())
     }
@@ -160,7 +160,7 @@ impl StudyState {
         let switched_off: Vec<String> = self.steps.iter().filter(|s| s.off).filter_map(|s| s.action.makes()).collect();
         let there = |name: &String| !switched_off.contains(name);
         let predictors = self.columns.iter().filter(|c| c.goes_in()).map(|c| c.name.clone()).filter(there).collect();
-        let weight = self.columns.iter().find(|c| c.role == Role::CaseWeight).map(|c| c.name.clone());
+        let weight = self.columns.iter().find(|c| c.role == ColumnRole::CaseWeight).map(|c| c.name.clone());
         let (split, steps, balance) = (self.split.clone(), self.steps.clone(), self.balance);
         self.outcome.clone().map(|outcome| Basis {
             table: self.table,

@@ -13,7 +13,7 @@ const LONGEST: u32 = 3_660;
 /// How long customers are watched from a day of their own on, and to when anything is known. Whoever was
 /// not watched to the end of their window may still have the event: their outcome is not known yet.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Window {
+pub struct OutcomeWindow {
     /// The column with the day from which a customer is watched.
     pub from: String,
     /// For how many days.
@@ -22,7 +22,7 @@ pub struct Window {
     pub until: i32,
 }
 
-impl Window {
+impl OutcomeWindow {
     /// Whose outcome counts, in words that follow those of the event.
     pub fn words(&self) -> String {
         format!("where {} days from {} had passed by {}", self.days, self.from, written_date(self.until))
@@ -79,7 +79,7 @@ mod tests {
 
     #[test]
     fn whoever_was_not_watched_to_the_end_has_no_outcome_yet() {
-        let window = |until: &str| Window { from: "joined".into(), days: 60, until: days(until) };
+        let window = |until: &str| OutcomeWindow { from: "joined".into(), days: 60, until: days(until) };
         let read = |until: &str| {
             let outcome = Outcome { window: Some(window(until)), ..Outcome::is("left", "yes") };
             outcome.read(&table()).expect("read")
@@ -95,7 +95,7 @@ mod tests {
     fn a_window_that_cannot_be_is_refused_in_words() {
         let profile = TableProfile::of(&table());
         let check = |from: &str, length: u32, until: &str| {
-            let window = Window { from: from.into(), days: length, until: days(until) };
+            let window = OutcomeWindow { from: from.into(), days: length, until: days(until) };
             window.check(profile.column(from)).map_err(|e| e.to_string())
         };
         assert_eq!(check("joined", 60, "2024-06-01"), Ok(()));
@@ -110,7 +110,7 @@ mod tests {
     fn an_outcome_without_a_window_is_stored_as_it_always_was() {
         let plain = serde_json::to_string(&Outcome::is("left", "yes")).expect("text");
         assert_eq!(plain, r#"{"column":"left","event":"yes"}"#);
-        let window = Window { from: "joined".into(), days: 60, until: 19_800 };
+        let window = OutcomeWindow { from: "joined".into(), days: 60, until: 19_800 };
         let outcome = Outcome { window: Some(window), ..Outcome::is("left", "yes") };
         let stored = serde_json::to_string(&outcome).expect("text");
         assert_eq!(serde_json::from_str::<Outcome>(&stored).expect("read"), outcome);

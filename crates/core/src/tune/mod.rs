@@ -18,8 +18,8 @@ use serde::{Deserialize, Serialize};
 use crate::model::{Model, ModelError};
 use crate::study::Basis;
 use pronoia_data::evaluate::{area_under_roc, descending, log_loss};
-use pronoia_data::progress::{Part, Quiet};
-use pronoia_data::split::Turn;
+use pronoia_data::progress::{ProgressPart, Quiet};
+use pronoia_data::split::Fold;
 use pronoia_data::stats::{mean, standard_error};
 use pronoia_data::{Progress, Table};
 use pronoia_decide::decide::Payoff;
@@ -46,7 +46,7 @@ const HOPELESS: f64 = 4.0;
 /// What candidates are judged by.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Measure {
+pub enum TuningMeasure {
     /// Mean log loss.
     LogLoss,
     /// One less the area under the ROC curve.
@@ -55,7 +55,7 @@ pub enum Measure {
     Profit(Payoff),
 }
 
-impl Measure {
+impl TuningMeasure {
     /// How badly probabilities tell what happened; less is better.
     pub fn loss(&self, probability: &[f64], event: &[bool]) -> f64 {
         match self {
@@ -79,11 +79,11 @@ impl Measure {
 
 /// What is searched.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Plan {
+pub struct TuningPlan {
     /// Words of the families that take part.
     pub families: Vec<String>,
     /// What candidates are judged by.
-    pub measure: Measure,
+    pub measure: TuningMeasure,
     /// Candidates at most.
     pub most: usize,
     /// Minutes at most.
@@ -94,7 +94,7 @@ pub struct Plan {
 
 /// A candidate that was judged.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Tried {
+pub struct TriedCandidate {
     /// Family and settings.
     pub settings: Settings,
     /// The measure fold by fold; one fold if it was given up after it.
@@ -105,7 +105,7 @@ pub struct Tried {
     pub failed: Option<String>,
 }
 
-impl Tried {
+impl TriedCandidate {
     /// Mean of the measure; infinite if it was given up or cannot be fitted.
     pub fn loss(&self) -> f64 {
         if self.by_fold.len() < FOLDS { f64::INFINITY } else { mean(&self.by_fold) }
@@ -127,7 +127,7 @@ pub struct Behind {
 }
 
 impl Behind {
-    fn of(tried: &Tried, best: &Tried) -> Self {
+    fn of(tried: &TriedCandidate, best: &TriedCandidate) -> Self {
         let apart: Vec<f64> = tried.by_fold.iter().zip(&best.by_fold).map(|(own, least)| own - least).collect();
         Self { by: mean(&apart), error: standard_error(&apart) }
     }
@@ -147,19 +147,19 @@ pub enum Ended {
 
 /// A search, as far as it has come.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Search {
+pub struct TuningRun {
     /// What is searched.
-    pub plan: Plan,
+    pub plan: TuningPlan,
     /// What was tried, in order.
-    pub tried: Vec<Tried>,
+    pub tried: Vec<TriedCandidate>,
 }
 
-impl Search {
+impl TuningRun {
     /// A search that has not begun.
     ///
     /// # Errors
     /// A sentence if there is nothing to search.
-    pub fn new(plan: Plan) -> Result<Self, String> {
+    pub fn new(plan: TuningPlan) -> Result<Self, String> {
         if let Some(wrong) = plan.families.iter().find(|word| Family::of(word).is_none()) {
             return Err(format!("There is no family “{wrong}”."));
         }
@@ -173,7 +173,7 @@ impl Search {
     }
 
     /// The best so far.
-    pub fn best(&self) -> Option<&Tried> {
+    pub fn best(&self) -> Option<&TriedCandidate> {
         let whole = self.tried.iter().filter(|t| t.loss().is_finite());
         whole.min_by(|a, b| a.loss().total_cmp(&b.loss()))
     }
@@ -182,11 +182,11 @@ impl Search {
     /// candidates that are behind by no more than one standard error, which is
     /// to say not for certain, one of the family that is read most easily, and of
     /// these the best (the rule of Breiman, Friedman, Olshen and Stone 1984, 3.4.3).
-    pub fn found(&self) -> Option<(&Tried, Behind)> {
+    pub fn found(&self) -> Option<(&TriedCandidate, Behind)> {
         let best = self.best()?;
         let whole = self.tried.iter().filter(|tried| tried.loss().is_finite());
         let near = whole.map(|tried| (tried, Behind::of(tried, best))).filter(|(_, behind)| behind.by <= behind.error);
-        let ease = |tried: &Tried| EASIEST.iter().position(|word| *word == tried.settings.family().word);
+        let ease = |tried: &TriedCandidate| EASIEST.iter().position(|word| *word == tried.settings.family().word);
         near.min_by(|(a, _), (b, _)| ease(a).cmp(&ease(b)).then(a.loss().total_cmp(&b.loss())))
     }
 
@@ -216,9 +216,9 @@ impl Search {
             let of = self.tried.iter().filter(|t| t.settings.family().word == word && t.loss().is_finite());
             of.min_by(|a, b| a.loss().total_cmp(&b.loss()))
         };
-        let mut ranked: Vec<(&str, Option<&Tried>)> =
+        let mut ranked: Vec<(&str, Option<&TriedCandidate>)> =
             self.plan.families.iter().map(|word| (word.as_str(), best_of(word))).collect();
-        let loss = |tried: &Option<&Tried>| tried.map_or(f64::INFINITY, Tried::loss);
+        let loss = |tried: &Option<&TriedCandidate>| tried.map_or(f64::INFINITY, TriedCandidate::loss);
         ranked.sort_by(|a, b| loss(&a.1).total_cmp(&loss(&b.1)));
         // The best family half of the time, the next a quarter, and so on.
         let mut place = 0;
@@ -274,14 +274,14 @@ impl Search {
         (table, basis, rows): (&Table, &Basis, &[usize]),
         settings: Settings,
         progress: &dyn Progress,
-    ) -> Result<Tried, ModelError> {
+    ) -> Result<TriedCandidate, ModelError> {
         let begun = Instant::now();
         let happened = basis.outcome.read(table)?;
         let event: Vec<bool> = rows.iter().map(|&row| happened[row] == Some(true)).collect();
         let of_row = basis.split.folds_of(table, rows, &event, (FOLDS, self.plan.seed))?;
-        let mut tried = Tried { settings, by_fold: Vec::new(), seconds: 0.0, failed: None };
-        for (fold, turn) in Turn::of(&of_row).enumerate() {
-            let part = Part::of(progress, fold as f64 / FOLDS as f64, (fold + 1) as f64 / FOLDS as f64);
+        let mut tried = TriedCandidate { settings, by_fold: Vec::new(), seconds: 0.0, failed: None };
+        for (fold, turn) in Fold::of(&of_row).enumerate() {
+            let part = ProgressPart::of(progress, fold as f64 / FOLDS as f64, (fold + 1) as f64 / FOLDS as f64);
             let learned = turn.of_learned(rows);
             let told = Model::fit(table, basis, &learned, &tried.settings, self.plan.seed, &part)
                 .and_then(|model| Ok(model.probabilities(table, &turn.of_judged(rows))?));

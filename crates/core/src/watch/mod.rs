@@ -1,9 +1,9 @@
 //! What became of a model in use: whether customers have changed, and whether it keeps what it promised.
 
 mod drift;
-mod kept_promise;
+mod performance;
 mod tally;
 
 pub use drift::Drift;
-pub use kept_promise::KeptPromise;
-pub use tally::{Expected, Found, Moved, Tally};
+pub use performance::Performance;
+pub use tally::{CustomerTally, DriftFindings, Moved, TrainingDistribution};

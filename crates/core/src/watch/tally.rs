@@ -7,9 +7,9 @@ use serde::{Deserialize, Serialize};
 
 use super::Drift;
 use crate::Model;
-use pronoia_data::table::Values;
+use pronoia_data::table::ColumnValues;
 use pronoia_data::{Column, Kind, Table};
-use pronoia_learn::prepare::{Input, Spread};
+use pronoia_learn::prepare::{ModelInput, Spread};
 
 /// Different values that were never seen before, of a column, that are told apart.
 const UNSEEN: usize = 50;
@@ -19,15 +19,15 @@ const LONGEST: usize = 60;
 
 /// What a model met when it was fitted, and what it said of customers that it was judged on.
 #[derive(Debug, Clone)]
-pub struct Expected {
-    inputs: Vec<Input>,
+pub struct TrainingDistribution {
+    inputs: Vec<ModelInput>,
     /// How its probabilities were spread; none if it was never judged.
     scores: Option<Spread>,
 }
 
 /// Customers met, by what they are like.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Tally {
+pub struct CustomerTally {
     /// Customers.
     pub customers: u64,
     /// By column, how many are in each part of what training saw of it.
@@ -40,7 +40,7 @@ pub struct Tally {
 
 /// How customers met compare with those of training.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Found {
+pub struct DriftFindings {
     /// Customers met.
     pub customers: u64,
     /// How far probabilities have moved.
@@ -60,7 +60,7 @@ pub struct Moved {
     pub drift: Drift,
 }
 
-impl Expected {
+impl TrainingDistribution {
     /// Of a model, and of what it said of the customers it was judged on.
     pub fn of(model: &Model, judged: &[f64]) -> Self {
         let rows: Vec<usize> = (0..judged.len()).collect();
@@ -70,13 +70,13 @@ impl Expected {
 }
 
 fn column_of(probabilities: &[f64]) -> Column {
-    let values = Values::Numbers(Float64Array::from(probabilities.to_vec()));
+    let values = ColumnValues::Numbers(Float64Array::from(probabilities.to_vec()));
     Column { name: "probability".into(), kind: Kind::Number, values }
 }
 
-impl Tally {
+impl CustomerTally {
     /// Counts customers, with the columns that the model reads, and their probabilities.
-    pub fn of(expected: &Expected, customers: &Table, probabilities: &[f64]) -> Self {
+    pub fn of(expected: &TrainingDistribution, customers: &Table, probabilities: &[f64]) -> Self {
         let mut tally = Self { customers: customers.rows() as u64, ..Self::default() };
         if let Some(scores) = &expected.scores {
             tally.scores = scores.count(&column_of(probabilities));
@@ -86,7 +86,7 @@ impl Tally {
             if let Some(spread) = &input.spread {
                 tally.columns.insert(input.name.clone(), spread.count(column));
             }
-            if let Values::Words(words) = &column.values {
+            if let ColumnValues::Words(words) = &column.values {
                 let mut counts = vec![0u64; words.level_count()];
                 (0..words.len()).filter_map(|row| words.code(row)).for_each(|code| counts[code] += 1);
                 for (level, count) in words.levels().zip(counts) {
@@ -124,8 +124,8 @@ impl Tally {
     }
 
     /// Compares those met with those of training.
-    pub fn found(&self, expected: &Expected) -> Found {
-        let moved = |input: &Input| {
+    pub fn found(&self, expected: &TrainingDistribution) -> DriftFindings {
+        let moved = |input: &ModelInput| {
             let drift = Drift::between(input.spread.as_ref()?, self.columns.get(&input.name)?)?;
             Some(Moved { column: input.name.clone(), drift })
         };
@@ -137,7 +137,7 @@ impl Tally {
         let mut unseen: Vec<(String, String, u64)> = self.unseen.iter().flat_map(of_column).collect();
         unseen.sort_by(|a, b| b.2.cmp(&a.2).then_with(|| (&a.0, &a.1).cmp(&(&b.0, &b.1))));
         let scores = expected.scores.as_ref().and_then(|scores| Drift::between(scores, &self.scores));
-        Found { customers: self.customers, scores, columns, unseen }
+        DriftFindings { customers: self.customers, scores, columns, unseen }
     }
 }
 
@@ -163,18 +163,18 @@ mod tests {
         let rows: Vec<usize> = (0..400).collect();
         let trained = plans(&["Basic", "Plus", "Basic", "Basic"].repeat(100));
         let fee = fees((0..400).map(f64::from));
-        let inputs = vec![Input::of(&trained, &rows), Input::of(&fee, &rows)];
+        let inputs = vec![ModelInput::of(&trained, &rows), ModelInput::of(&fee, &rows)];
         let judged: Vec<f64> = (0..400).map(|at| f64::from(at) / 400.0).collect();
         let scores = Some(Spread::of(&column_of(&judged), &rows));
-        let expected = Expected { inputs, scores };
+        let expected = TrainingDistribution { inputs, scores };
 
         let of = ["Plus", "Gold", "Plus", "Plus", "Basic"].repeat(80);
         let all = Table::new(vec![plans(&of), fees((0..400).map(f64::from))]).expect("a table");
-        let whole = Tally::of(&expected, &all, &judged);
-        let mut parts = Tally::default();
+        let whole = CustomerTally::of(&expected, &all, &judged);
+        let mut parts = CustomerTally::default();
         for some in rows.chunks(7) {
             let probabilities: Vec<f64> = some.iter().map(|&row| judged[row]).collect();
-            parts.add(&Tally::of(&expected, &all.take(some), &probabilities));
+            parts.add(&CustomerTally::of(&expected, &all.take(some), &probabilities));
         }
         assert_eq!(parts, whole);
         let found = whole.found(&expected);
@@ -185,7 +185,7 @@ mod tests {
 
         let many: Vec<String> = (0..200).map(|at| format!("new {at}")).collect();
         let many = Table::new(vec![plans(&many.iter().map(String::as_str).collect::<Vec<_>>())]).expect("a table");
-        parts.add(&Tally::of(&expected, &many, &[]));
+        parts.add(&CustomerTally::of(&expected, &many, &[]));
         assert_eq!(parts.unseen["plan"].len(), UNSEEN, "no more than so many are told apart");
     }
 }

@@ -6,7 +6,7 @@ use crate::Kind;
 use crate::number::plain;
 use crate::stats::quantile;
 use crate::stats::{Count, chi_square, total};
-use crate::table::{Column, Values, written_date};
+use crate::table::{Column, ColumnValues, written_date};
 
 /// Bands that a number is cut into before neighbours are put together.
 const FINEST: usize = 20;
@@ -30,14 +30,14 @@ pub enum Members {
     /// Customers with one of these values, none of which is frequent.
     Others(Vec<String>),
     /// Customers above one figure, if there is one, and up to another, if there is one.
-    Band(Band),
+    Band(Bin),
     /// Customers without a value.
     Missing,
 }
 
 /// A range of a number or a date.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Band {
+pub struct Bin {
     /// Above this, exclusive.
     pub above: Option<f64>,
     /// Up to this, inclusive.
@@ -60,7 +60,7 @@ pub enum Notation {
     Day,
 }
 
-impl Band {
+impl Bin {
     /// The band in words.
     pub fn label(self) -> String {
         let Self { above, up_to, least, notation } = self;
@@ -81,7 +81,7 @@ impl Band {
 
 /// A group of customers.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Group {
+pub struct RateGroup {
     /// How it is called on a page: “over 3 to 7”.
     pub label: String,
     /// Who belongs to it.
@@ -94,7 +94,7 @@ pub struct Group {
 #[derive(Debug, Clone)]
 pub struct Grouping {
     /// The groups: bands in their order, values by falling event rate, missing last.
-    pub groups: Vec<Group>,
+    pub groups: Vec<RateGroup>,
     /// The group of every row looked at.
     pub codes: Vec<u16>,
 }
@@ -109,7 +109,7 @@ impl Grouping {
     /// therefore know the outcome of these rows, and of no others.
     pub fn of(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Self {
         match &column.values {
-            Values::Words(_) => by_value(column, rows, event, most.min(MOST_VALUES)),
+            ColumnValues::Words(_) => by_value(column, rows, event, most.min(MOST_VALUES)),
             _ => by_band(column, rows, event, most),
         }
     }
@@ -120,9 +120,9 @@ impl Grouping {
     }
 }
 
-impl Group {
+impl RateGroup {
     /// Its band, if it is one.
-    pub fn band(&self) -> Option<Band> {
+    pub fn band(&self) -> Option<Bin> {
         match self.members {
             Members::Band(band) => Some(band),
             _ => None,
@@ -141,7 +141,7 @@ impl Members {
             Self::Others(values) => {
                 format!("{name} IN ({})", values.iter().map(text).collect::<Vec<_>>().join(", "))
             }
-            Self::Band(Band { above, up_to, notation, .. }) => {
+            Self::Band(Bin { above, up_to, notation, .. }) => {
                 let write = |x: f64| match notation {
                     Notation::Day => format!("DATE '{}'", written_date(x as i32)),
                     _ => crate::table::written_number(x),
@@ -162,7 +162,7 @@ impl Members {
             Self::Missing => column.text(row).is_none(),
             Self::Value(value) => column.text(row).as_deref() == Some(value),
             Self::Others(values) => column.text(row).is_some_and(|v| values.contains(&v)),
-            Self::Band(Band { above, up_to, .. }) => {
+            Self::Band(Bin { above, up_to, .. }) => {
                 column.number(row).is_some_and(|x| above.is_none_or(|a| x > a) && up_to.is_none_or(|u| x <= u))
             }
         }
@@ -170,7 +170,7 @@ impl Members {
 }
 
 fn by_value(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grouping {
-    let Values::Words(words) = &column.values else { unreachable!("called for categories only") };
+    let ColumnValues::Words(words) = &column.values else { unreachable!("called for categories only") };
     let mut counts = vec![Count::default(); words.level_count() + 1];
     let level = |row: usize| words.code(row).unwrap_or(words.level_count());
     for (&row, &e) in rows.iter().zip(event) {
@@ -188,7 +188,7 @@ fn by_value(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Gro
     for &l in &frequent {
         place[l] = groups.len() as u16;
         let value = names[l].to_owned();
-        groups.push(Group { label: value.clone(), members: Members::Value(value), count: counts[l] });
+        groups.push(RateGroup { label: value.clone(), members: Members::Value(value), count: counts[l] });
     }
     let rest: Vec<usize> = (0..names.len()).filter(|&l| place[l] == u16::MAX && counts[l].rows > 0).collect();
     if !rest.is_empty() {
@@ -196,7 +196,7 @@ fn by_value(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Gro
         let label = if rest.len() == 1 { names[rest[0]].to_owned() } else { format!("{} other values", rest.len()) };
         let count = rest.iter().fold(Count::default(), |sum, &l| sum.plus(counts[l]));
         let values = rest.iter().map(|&l| names[l].to_owned()).collect();
-        groups.push(Group { label, members: Members::Others(values), count });
+        groups.push(RateGroup { label, members: Members::Others(values), count });
     }
     add_missing(&mut groups, counts[names.len()]);
     let last = (groups.len().max(1) - 1) as u16;
@@ -233,9 +233,9 @@ fn by_band(column: &Column, rows: &[usize], event: &[bool], most: usize) -> Grou
         place[first..end].fill(i as u16);
         let above = first.checked_sub(1).map(|edge| edges[edge]);
         let up_to = edges.get(end - 1).copied().filter(|_| end < bands);
-        let band = Band { above, up_to, least, notation };
+        let band = Bin { above, up_to, least, notation };
         let count = total(&counts[first..end]);
-        groups.push(Group { label: band.label(), members: Members::Band(band), count });
+        groups.push(RateGroup { label: band.label(), members: Members::Band(band), count });
     }
     if is_empty {
         groups.clear();
@@ -276,8 +276,8 @@ pub fn merged(counts: &[Count], most: usize) -> Vec<usize> {
     bands.into_iter().map(|(first, _)| first).collect()
 }
 
-fn add_missing(groups: &mut Vec<Group>, count: Count) {
+fn add_missing(groups: &mut Vec<RateGroup>, count: Count) {
     if count.rows > 0 {
-        groups.push(Group { label: "missing".into(), members: Members::Missing, count });
+        groups.push(RateGroup { label: "missing".into(), members: Members::Missing, count });
     }
 }

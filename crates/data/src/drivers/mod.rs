@@ -9,7 +9,7 @@ mod segments;
 mod strip;
 mod totals;
 
-pub use grouping::{Band, Group, Grouping, Members, Notation};
+pub use grouping::{Bin, Grouping, Members, Notation, RateGroup};
 pub use grouping::{band_edges, merged};
 pub use pairs::PairMap;
 pub use segments::{Segment, Segments};
@@ -19,7 +19,7 @@ pub use totals::{GroupTotal, group_totals};
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use crate::progress::{Cancelled, Part};
+use crate::progress::{Cancelled, ProgressPart};
 use crate::stats::{
     Count, correlation, entropy, information_value, likelihood_ratio_p_value, mutual_information, total,
 };
@@ -47,7 +47,7 @@ pub struct Driver {
     /// Its kind.
     pub kind: Kind,
     /// Its groups: bands in their order, values by falling rate, missing last.
-    pub groups: Vec<Group>,
+    pub groups: Vec<RateGroup>,
     /// Mutual information with the outcome, in bits.
     pub bits: f64,
     /// The same as a share of the outcome's entropy, 0 to 1.
@@ -93,10 +93,10 @@ impl Driver {
 
     /// The groups with the least and the greatest rate among those of at least
     /// one customer in a hundred.
-    pub fn extremes(&self) -> Option<(&Group, &Group)> {
+    pub fn extremes(&self) -> Option<(&RateGroup, &RateGroup)> {
         let all: u64 = self.groups.iter().map(|g| g.count.rows).sum();
         let sizeable = || self.groups.iter().filter(move |g| g.count.rows * 100 >= all);
-        let by_rate = |a: &&Group, b: &&Group| a.count.rate().total_cmp(&b.count.rate());
+        let by_rate = |a: &&RateGroup, b: &&RateGroup| a.count.rate().total_cmp(&b.count.rate());
         Some((sizeable().min_by(by_rate)?, sizeable().max_by(by_rate)?))
     }
 }
@@ -144,7 +144,7 @@ impl Drivers {
             .collect();
         let pairs = pairs::striking(&grouped, event);
         progress.go_on()?;
-        let segments = Segments::of(&grouped, event, seed, &Part::of(progress, 0.5, 1.0))?;
+        let segments = Segments::of(&grouped, event, seed, &ProgressPart::of(progress, 0.5, 1.0))?;
         let all = Count { rows: event.len() as u64, events: event.iter().filter(|&&e| e).count() as u64 };
         Ok(Self { all, columns: drivers, pairs, segments })
     }

@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use super::grouping::{Group, Grouping};
+use super::grouping::{Grouping, RateGroup};
 use crate::stats::{Count, likelihood_ratio_p_value, mutual_information};
 use crate::table::Column;
 
@@ -21,9 +21,9 @@ pub struct PairMap {
     /// The column whose groups are its columns.
     pub across: String,
     /// Groups of the first.
-    pub down_groups: Vec<Group>,
+    pub down_groups: Vec<RateGroup>,
     /// Groups of the second.
-    pub across_groups: Vec<Group>,
+    pub across_groups: Vec<RateGroup>,
     /// Row by row, one count per cell.
     pub cells: Vec<Count>,
     /// Bits that both together say of the outcome.

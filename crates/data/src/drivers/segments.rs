@@ -6,7 +6,7 @@ use rand_chacha::ChaCha8Rng;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use super::grouping::{Band, Group, Grouping};
+use super::grouping::{Bin, Grouping, RateGroup};
 use crate::Progress;
 use crate::progress::Cancelled;
 use crate::stats::{Count, chi_square};
@@ -34,7 +34,7 @@ pub struct Segment {
     /// The column of the split that made it; none for all customers.
     pub column: Option<String>,
     /// The groups of that column whose customers are in it.
-    pub groups: Vec<Group>,
+    pub groups: Vec<RateGroup>,
     /// Customers and events.
     pub count: Count,
     /// How many resamples of a hundred split the segment above by the same
@@ -53,11 +53,11 @@ impl Segment {
 }
 
 /// The groups in words: neighbouring bands as one, values with “or” between.
-fn worded(groups: &[Group]) -> String {
-    let bands: Vec<Band> = groups.iter().filter_map(Group::band).collect();
+fn worded(groups: &[RateGroup]) -> String {
+    let bands: Vec<Bin> = groups.iter().filter_map(RateGroup::band).collect();
     let mut words: Vec<String> = groups.iter().filter(|g| g.band().is_none()).map(|g| g.label.clone()).collect();
     if let (Some(first), Some(last)) = (bands.first(), bands.last()) {
-        words.insert(0, Band { up_to: last.up_to, ..*first }.label());
+        words.insert(0, Bin { up_to: last.up_to, ..*first }.label());
     }
     words.join(" or ")
 }
@@ -71,13 +71,13 @@ pub struct Segments {
 
 /// Columns as codes, and what happened; rows are told apart by `weight`, the
 /// number of times each was drawn.
-struct Sample<'a> {
+struct SegmentSample<'a> {
     columns: &'a [(&'a Column, Grouping)],
     event: &'a [bool],
     weight: Vec<u32>,
 }
 
-struct Split {
+struct SegmentSplit {
     column: usize,
     left: Vec<bool>,
     statistic: f64,
@@ -100,7 +100,7 @@ impl Segments {
         progress: &dyn Progress,
     ) -> Result<Self, Cancelled> {
         progress.tell("Finding segments", 0.0);
-        let whole = Sample { columns, event, weight: vec![1; event.len()] };
+        let whole = SegmentSample { columns, event, weight: vec![1; event.len()] };
         let rows: Vec<u32> = (0..event.len() as u32).collect();
         let mut all = whole.segment(None, Vec::new(), &rows);
         whole.divide(&mut all, &rows, 0);
@@ -143,13 +143,13 @@ fn settle(segment: &mut Segment, votes: &[Votes], at: &mut usize) {
     }
 }
 
-impl<'a> Sample<'a> {
-    fn resampled(&self, seed: u64) -> Sample<'a> {
+impl<'a> SegmentSample<'a> {
+    fn resampled(&self, seed: u64) -> SegmentSample<'a> {
         let mut rng = ChaCha8Rng::seed_from_u64(seed);
         let n = self.event.len();
         let mut weight = vec![0; n];
         (0..n).for_each(|_| weight[rng.random_range(0..n)] += 1);
-        Sample { columns: self.columns, event: self.event, weight }
+        SegmentSample { columns: self.columns, event: self.event, weight }
     }
 
     fn count(&self, rows: &[u32]) -> Count {
@@ -160,7 +160,7 @@ impl<'a> Sample<'a> {
         count
     }
 
-    fn segment(&self, column: Option<String>, groups: Vec<Group>, rows: &[u32]) -> Segment {
+    fn segment(&self, column: Option<String>, groups: Vec<RateGroup>, rows: &[u32]) -> Segment {
         Segment { column, groups, count: self.count(rows), stability: 100.0, parts: Vec::new() }
     }
 
@@ -183,7 +183,7 @@ impl<'a> Sample<'a> {
         segment.parts.sort_by(|a, b| b.count.rate().total_cmp(&a.count.rate()));
     }
 
-    fn side(&self, split: &Split, rows: &[u32], left: bool) -> Vec<u32> {
+    fn side(&self, split: &SegmentSplit, rows: &[u32], left: bool) -> Vec<u32> {
         let codes = &self.columns[split.column].1.codes;
         rows.iter().copied().filter(|&row| split.left[usize::from(codes[row as usize])] == left).collect()
     }
@@ -204,14 +204,14 @@ impl<'a> Sample<'a> {
         }
     }
 
-    fn best(&self, rows: &[u32]) -> Option<Split> {
+    fn best(&self, rows: &[u32]) -> Option<SegmentSplit> {
         let all = self.count(rows);
         let least = (SMALLEST * self.event.len() as f64).max(1.0) as u64;
         let splits = (0..self.columns.len()).filter_map(|column| self.best_of(column, rows, all, least));
         splits.max_by(|a, b| a.statistic.total_cmp(&b.statistic).then(b.column.cmp(&a.column)))
     }
 
-    fn best_of(&self, column: usize, rows: &[u32], all: Count, least: u64) -> Option<Split> {
+    fn best_of(&self, column: usize, rows: &[u32], all: Count, least: u64) -> Option<SegmentSplit> {
         let grouping = &self.columns[column].1;
         let mut counts = vec![Count::default(); grouping.groups.len()];
         for &row in rows {
@@ -237,6 +237,6 @@ impl<'a> Sample<'a> {
         let (at, statistic) = best?;
         let mut side = vec![false; counts.len()];
         order[..=at].iter().for_each(|&group| side[group] = true);
-        Some(Split { column, left: side, statistic })
+        Some(SegmentSplit { column, left: side, statistic })
     }
 }

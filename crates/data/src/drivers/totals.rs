@@ -1,13 +1,13 @@
 //! Totals of an amount by group.
 
-use super::grouping::{Group, Grouping};
+use super::grouping::{Grouping, RateGroup};
 use crate::table::Column;
 
 /// An amount summed over a group of customers.
 #[derive(Debug, Clone, PartialEq)]
 pub struct GroupTotal {
     /// The group.
-    pub group: Group,
+    pub group: RateGroup,
     /// Customers of it with an amount.
     pub known: u64,
     /// Their amounts added up.

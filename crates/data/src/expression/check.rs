@@ -7,14 +7,14 @@ use sqlparser::ast::{
 use sqlparser::tokenizer::Span;
 
 use super::parse::place;
-use super::tree::{Arithmetic, Comparison, Function, Node};
+use super::tree::{Arithmetic, Comparison, ExpressionNode, Function};
 use super::{ExpressionError, Type};
 use crate::value::{DateOrder, parse_date};
 
 /// How deep the tree may be; chains of operators nest on the left.
 const DEEPEST_TREE: usize = 150;
 
-type Checked = Result<(Node, Type), ExpressionError>;
+type TypedNode = Result<(ExpressionNode, Type), ExpressionError>;
 
 /// Checks an expression against the columns there are.
 pub(super) struct Checker<'a> {
@@ -40,7 +40,7 @@ impl<'a> Checker<'a> {
     }
 
     /// The node and its type.
-    pub fn check(&mut self, expr: &Expr) -> Checked {
+    pub fn check(&mut self, expr: &Expr) -> TypedNode {
         self.depth += 1;
         if self.depth > DEEPEST_TREE {
             return self.error(
@@ -53,7 +53,7 @@ impl<'a> Checker<'a> {
         checked
     }
 
-    fn node(&mut self, expr: &Expr) -> Checked {
+    fn node(&mut self, expr: &Expr) -> TypedNode {
         match expr {
             Expr::Nested(inner) => self.check(inner),
             Expr::Identifier(name) => self.column(name),
@@ -69,28 +69,28 @@ impl<'a> Checker<'a> {
             }
             Expr::UnaryOp { op: UnaryOperator::Minus, expr } => {
                 let node = self.needed(expr, Type::Number)?;
-                Ok((Node::Minus(Box::new(node)), Type::Number))
+                Ok((ExpressionNode::Minus(Box::new(node)), Type::Number))
             }
             Expr::UnaryOp { op: UnaryOperator::Plus, expr } => Ok((self.needed(expr, Type::Number)?, Type::Number)),
             Expr::UnaryOp { op: UnaryOperator::Not, expr } => {
-                Ok((Node::Not(Box::new(self.needed(expr, Type::Truth)?)), Type::Truth))
+                Ok((ExpressionNode::Not(Box::new(self.needed(expr, Type::Truth)?)), Type::Truth))
             }
             Expr::BinaryOp { left, op, right } => self.binary(left, op, right, expr),
-            Expr::IsNull(inner) => Ok((Node::IsMissing(Box::new(self.check(inner)?.0)), Type::Truth)),
+            Expr::IsNull(inner) => Ok((ExpressionNode::IsMissing(Box::new(self.check(inner)?.0)), Type::Truth)),
             Expr::IsNotNull(inner) => {
-                let missing = Node::IsMissing(Box::new(self.check(inner)?.0));
-                Ok((Node::Not(Box::new(missing)), Type::Truth))
+                let missing = ExpressionNode::IsMissing(Box::new(self.check(inner)?.0));
+                Ok((ExpressionNode::Not(Box::new(missing)), Type::Truth))
             }
             Expr::In { expr: inner, target: InTarget::List(list), negated, .. } => self.one_of(inner, list, *negated),
             Expr::Between { expr: inner, negated, low, high } => {
                 let from = self.compared(inner, Comparison::GreaterOrEqual, low)?;
                 let to = self.compared(inner, Comparison::LessOrEqual, high)?;
-                Ok((negated_if(Node::And(Box::new([from, to])), *negated), Type::Truth))
+                Ok((negated_if(ExpressionNode::And(Box::new([from, to])), *negated), Type::Truth))
             }
             Expr::Like { negated, any: false, expr: inner, pattern, escape_char: None } => {
                 let node = self.needed(inner, Type::Text)?;
                 match self.check(pattern)? {
-                    (Node::Text(form), _) => Ok((negated_if(Node::Like(Box::new(node), form), *negated), Type::Truth)),
+                    (ExpressionNode::Text(form), _) => Ok((negated_if(ExpressionNode::Like(Box::new(node), form), *negated), Type::Truth)),
                     _ => self.error(pattern.span(), "After LIKE stands a text in single quotes, such as 'A%'."),
                 }
             }
@@ -107,16 +107,16 @@ impl<'a> Checker<'a> {
                 let (mut nodes, result) = self.alike(&results, "The results of a CASE")?;
                 let last = if else_result.is_some() { nodes.pop() } else { None };
                 let branches = branches.into_iter().map(|b| b.0).zip(nodes).collect();
-                Ok((Node::Case(branches, Box::new(last.unwrap_or(Node::Missing(result)))), result))
+                Ok((ExpressionNode::Case(branches, Box::new(last.unwrap_or(ExpressionNode::Missing(result)))), result))
             }
             Expr::Floor { expr: inner, field: CeilFloorKind::DateTimeField(DateTimeField::NoDateTime) } => {
-                Ok((Node::Call(Function::Floor, vec![self.needed(inner, Type::Number)?]), Type::Number))
+                Ok((ExpressionNode::Call(Function::Floor, vec![self.needed(inner, Type::Number)?]), Type::Number))
             }
             Expr::Ceil { expr: inner, field: CeilFloorKind::DateTimeField(DateTimeField::NoDateTime) } => {
-                Ok((Node::Call(Function::Ceil, vec![self.needed(inner, Type::Number)?]), Type::Number))
+                Ok((ExpressionNode::Call(Function::Ceil, vec![self.needed(inner, Type::Number)?]), Type::Number))
             }
             Expr::Trim { trim_where: None, trim_what: None, expr: inner, trim_characters: None } => {
-                Ok((Node::Call(Function::Trim, vec![self.needed(inner, Type::Text)?]), Type::Text))
+                Ok((ExpressionNode::Call(Function::Trim, vec![self.needed(inner, Type::Text)?]), Type::Text))
             }
             Expr::Extract { field, expr: inner, .. } => {
                 let function = match field {
@@ -128,7 +128,7 @@ impl<'a> Checker<'a> {
                         return self.error(expr.span(), format!("“{other}” cannot be taken from a date; YEAR, MONTH, DAY and DOW (0 is Sunday) can."));
                     }
                 };
-                Ok((Node::Call(function, vec![self.needed(inner, Type::Day)?]), Type::Number))
+                Ok((ExpressionNode::Call(function, vec![self.needed(inner, Type::Day)?]), Type::Number))
             }
             Expr::Function(call) => self.call(call, expr.span()),
             Expr::Subquery(_) | Expr::Exists { .. } | Expr::In { .. } => {
@@ -138,7 +138,7 @@ impl<'a> Checker<'a> {
         }
     }
 
-    fn column(&mut self, name: &Ident) -> Checked {
+    fn column(&mut self, name: &Ident) -> TypedNode {
         let exact = self.columns.iter().find(|c| c.0 == name.value);
         let found = match exact {
             Some(found) => Some(found),
@@ -165,54 +165,60 @@ impl<'a> Checker<'a> {
             self.inputs.push((found.clone(), *kind));
             self.inputs.len() - 1
         });
-        Ok((Node::Column(at), *kind))
+        Ok((ExpressionNode::Column(at), *kind))
     }
 
-    fn literal(&self, value: &Value, span: Span) -> Checked {
+    fn literal(&self, value: &Value, span: Span) -> TypedNode {
         Ok(match value {
             Value::Number(text, _) => match text.parse::<f64>().ok().filter(|x| x.is_finite()) {
-                Some(x) => (Node::Number(x), Type::Number),
+                Some(x) => (ExpressionNode::Number(x), Type::Number),
                 None => return self.error(span, format!("“{text}” is too large for a number.")),
             },
-            Value::SingleQuotedString(text) => (Node::Text(text.clone()), Type::Text),
-            Value::Boolean(b) => (Node::Truth(*b), Type::Truth),
-            Value::Null => (Node::Missing(Type::Text), Type::Text),
+            Value::SingleQuotedString(text) => (ExpressionNode::Text(text.clone()), Type::Text),
+            Value::Boolean(b) => (ExpressionNode::Truth(*b), Type::Truth),
+            Value::Null => (ExpressionNode::Missing(Type::Text), Type::Text),
             other => return self.error(span, format!("“{other}” is not understood; text stands in single quotes.")),
         })
     }
 
-    fn day(&self, text: &str, span: Span) -> Checked {
+    fn day(&self, text: &str, span: Span) -> TypedNode {
         match parse_date(text, DateOrder::YearMonthDay) {
-            Some(day) => Ok((Node::Day(day), Type::Day)),
+            Some(day) => Ok((ExpressionNode::Day(day), Type::Day)),
             None => self.error(span, format!("“{text}” is not a day; write it as '2024-03-31'.")),
         }
     }
 
     /// A node of the type that is needed; NULL is of any type, and text that is a day is one.
-    fn needed(&mut self, expr: &Expr, kind: Type) -> Result<Node, ExpressionError> {
+    fn needed(&mut self, expr: &Expr, kind: Type) -> Result<ExpressionNode, ExpressionError> {
         let (node, found) = self.check(expr)?;
         self.fitted(node, found, kind, expr)
     }
 
-    fn fitted(&self, node: Node, found: Type, kind: Type, expr: &Expr) -> Result<Node, ExpressionError> {
+    fn fitted(
+        &self,
+        node: ExpressionNode,
+        found: Type,
+        kind: Type,
+        expr: &Expr,
+    ) -> Result<ExpressionNode, ExpressionError> {
         match node {
-            Node::Missing(_) => Ok(Node::Missing(kind)),
-            Node::Text(text) if kind == Type::Day => self.day(&text, expr.span()).map(|d| d.0),
+            ExpressionNode::Missing(_) => Ok(ExpressionNode::Missing(kind)),
+            ExpressionNode::Text(text) if kind == Type::Day => self.day(&text, expr.span()).map(|d| d.0),
             node if found == kind => Ok(node),
             _ => self.error(expr.span(), format!("This is {}; {} is needed here.", found.word(), kind.word())),
         }
     }
 
     /// Nodes of one type.
-    fn alike(&mut self, exprs: &[&Expr], what: &str) -> Result<(Vec<Node>, Type), ExpressionError> {
+    fn alike(&mut self, exprs: &[&Expr], what: &str) -> Result<(Vec<ExpressionNode>, Type), ExpressionError> {
         let checked = exprs.iter().map(|e| self.check(e)).collect::<Result<Vec<_>, _>>()?;
-        let told = |c: &&(Node, Type)| !matches!(c.0, Node::Missing(_));
+        let told = |c: &&(ExpressionNode, Type)| !matches!(c.0, ExpressionNode::Missing(_));
         // A day written as text is one beside a day.
         let day = checked.iter().any(|c| c.1 == Type::Day);
         let kind = if day { Type::Day } else { checked.iter().find(told).map_or(Type::Text, |c| c.1) };
         let mut nodes = Vec::new();
         for ((node, found), expr) in checked.into_iter().zip(exprs) {
-            if !matches!(node, Node::Missing(_) | Node::Text(_)) && found != kind {
+            if !matches!(node, ExpressionNode::Missing(_) | ExpressionNode::Text(_)) && found != kind {
                 return self.error(
                     expr.span(),
                     format!("{what} must be alike; this is {}, what stands before it {}.", found.word(), kind.word()),
@@ -223,25 +229,25 @@ impl<'a> Checker<'a> {
         Ok((nodes, kind))
     }
 
-    fn compared(&mut self, left: &Expr, how: Comparison, right: &Expr) -> Result<Node, ExpressionError> {
+    fn compared(&mut self, left: &Expr, how: Comparison, right: &Expr) -> Result<ExpressionNode, ExpressionError> {
         let (nodes, _) = self.alike(&[left, right], "The two sides of a comparison")?;
-        let [left, right]: [Node; 2] = nodes.try_into().unwrap_or_else(|_| unreachable!("two were given"));
-        Ok(Node::Compare(how, Box::new([left, right])))
+        let [left, right]: [ExpressionNode; 2] = nodes.try_into().unwrap_or_else(|_| unreachable!("two were given"));
+        Ok(ExpressionNode::Compare(how, Box::new([left, right])))
     }
 
-    fn one_of(&mut self, inner: &Expr, list: &[Expr], negated: bool) -> Checked {
+    fn one_of(&mut self, inner: &Expr, list: &[Expr], negated: bool) -> TypedNode {
         let mut any = None;
         for one in list {
             let equal = self.compared(inner, Comparison::Equal, one)?;
             any = Some(match any {
                 None => equal,
-                Some(before) => Node::Or(Box::new([before, equal])),
+                Some(before) => ExpressionNode::Or(Box::new([before, equal])),
             });
         }
-        Ok((negated_if(any.unwrap_or(Node::Truth(false)), negated), Type::Truth))
+        Ok((negated_if(any.unwrap_or(ExpressionNode::Truth(false)), negated), Type::Truth))
     }
 
-    fn binary(&mut self, left: &Expr, op: &BinaryOperator, right: &Expr, whole: &Expr) -> Checked {
+    fn binary(&mut self, left: &Expr, op: &BinaryOperator, right: &Expr, whole: &Expr) -> TypedNode {
         let comparison = match op {
             BinaryOperator::Eq => Some(Comparison::Equal),
             BinaryOperator::NotEq => Some(Comparison::Different),
@@ -257,12 +263,13 @@ impl<'a> Checker<'a> {
         let arithmetic = match op {
             BinaryOperator::And | BinaryOperator::Or => {
                 let both = Box::new([self.needed(left, Type::Truth)?, self.needed(right, Type::Truth)?]);
-                let node = if *op == BinaryOperator::And { Node::And(both) } else { Node::Or(both) };
+                let node =
+                    if *op == BinaryOperator::And { ExpressionNode::And(both) } else { ExpressionNode::Or(both) };
                 return Ok((node, Type::Truth));
             }
             BinaryOperator::StringConcat => {
                 let both = vec![self.needed(left, Type::Text)?, self.needed(right, Type::Text)?];
-                return Ok((Node::Call(Function::Concat, both), Type::Text));
+                return Ok((ExpressionNode::Call(Function::Concat, both), Type::Text));
             }
             BinaryOperator::Plus => Arithmetic::Plus,
             BinaryOperator::Minus => Arithmetic::Minus,
@@ -279,24 +286,24 @@ impl<'a> Checker<'a> {
         match (arithmetic, kind_a, kind_b) {
             (Arithmetic::Minus, Type::Day, _) if kind_b != Type::Number => {
                 let b = self.fitted(b, kind_b, Type::Day, right)?;
-                Ok((Node::DaysBetween(Box::new([a, b])), Type::Number))
+                Ok((ExpressionNode::DaysBetween(Box::new([a, b])), Type::Number))
             }
             (Arithmetic::Plus, Type::Day, _) => {
                 let b = self.fitted(b, kind_b, Type::Number, right)?;
-                Ok((Node::DaysLater(Box::new([a, b])), Type::Day))
+                Ok((ExpressionNode::DaysLater(Box::new([a, b])), Type::Day))
             }
             (Arithmetic::Minus, Type::Day, Type::Number) => {
-                Ok((Node::DaysLater(Box::new([a, Node::Minus(Box::new(b))])), Type::Day))
+                Ok((ExpressionNode::DaysLater(Box::new([a, ExpressionNode::Minus(Box::new(b))])), Type::Day))
             }
             _ => {
                 let a = self.fitted(a, kind_a, Type::Number, left)?;
                 let b = self.fitted(b, kind_b, Type::Number, right)?;
-                Ok((Node::Arithmetic(arithmetic, Box::new([a, b])), Type::Number))
+                Ok((ExpressionNode::Arithmetic(arithmetic, Box::new([a, b])), Type::Number))
             }
         }
     }
 
-    fn call(&mut self, call: &Call, span: Span) -> Checked {
+    fn call(&mut self, call: &Call, span: Span) -> TypedNode {
         let name = call.name.to_string().to_uppercase();
         let Some(&(_, function, least, most)) = Function::NAMED.iter().find(|f| f.0 == name) else {
             let known: Vec<&str> = Function::NAMED.iter().map(|f| f.0).collect();
@@ -330,10 +337,10 @@ impl<'a> Checker<'a> {
             Function::Lower | Function::Upper => (vec![self.needed(args[0], Type::Text)?], Type::Text),
             _ => (vec![self.needed(args[0], Type::Number)?], Type::Number),
         };
-        Ok((Node::Call(function, nodes), result))
+        Ok((ExpressionNode::Call(function, nodes), result))
     }
 }
 
-fn negated_if(node: Node, negated: bool) -> Node {
-    if negated { Node::Not(Box::new(node)) } else { node }
+fn negated_if(node: ExpressionNode, negated: bool) -> ExpressionNode {
+    if negated { ExpressionNode::Not(Box::new(node)) } else { node }
 }

@@ -6,9 +6,9 @@ use arrow_arith::boolean::{and_kleene, not, or_kleene};
 use arrow_array::{Array, ArrayAccessor, BooleanArray, Date32Array, Float64Array};
 
 use super::functions::call;
-use super::tree::{Arithmetic, Comparison, Node};
+use super::tree::{Arithmetic, Comparison, ExpressionNode};
 use super::{Type, Vector};
-use crate::table::{Values, Words};
+use crate::table::{ColumnValues, Words};
 use crate::{Column, Table};
 
 /// The values of an expression.
@@ -22,7 +22,7 @@ pub struct Evaluated {
     pub undefined: u64,
 }
 
-pub(super) fn evaluate(node: &Node, inputs: &[(String, Type)], table: &Table) -> Result<Evaluated, String> {
+pub(super) fn evaluate(node: &ExpressionNode, inputs: &[(String, Type)], table: &Table) -> Result<Evaluated, String> {
     let mut columns = Vec::new();
     for (name, kind) in inputs {
         let column = table.column(name).ok_or_else(|| format!("The expression reads “{name}”, which is not there."))?;
@@ -45,20 +45,20 @@ pub(super) struct Run<'a> {
 }
 
 impl Run<'_> {
-    pub fn value(&mut self, node: &Node) -> Vector {
+    pub fn value(&mut self, node: &ExpressionNode) -> Vector {
         match node {
-            Node::Column(at) => match &self.columns[*at].values {
-                Values::Numbers(a) => Vector::Number(a.clone()),
-                Values::Words(w) => Vector::Text(w.clone()),
-                Values::Dates(a) => Vector::Day(a.clone()),
+            ExpressionNode::Column(at) => match &self.columns[*at].values {
+                ColumnValues::Numbers(a) => Vector::Number(a.clone()),
+                ColumnValues::Words(w) => Vector::Text(w.clone()),
+                ColumnValues::Dates(a) => Vector::Day(a.clone()),
             },
-            Node::Number(x) => Vector::Number(Float64Array::from_value(*x, self.rows)),
-            Node::Text(text) => Vector::Text(Words::constant(text, self.rows)),
-            Node::Day(day) => Vector::Day(Date32Array::from_value(*day, self.rows)),
-            Node::Truth(b) => Vector::Truth(BooleanArray::from(vec![*b; self.rows])),
-            Node::Missing(kind) => self.missing(*kind),
-            Node::Minus(inner) => self.each_number(inner, |x| -x),
-            Node::Arithmetic(how, both) => {
+            ExpressionNode::Number(x) => Vector::Number(Float64Array::from_value(*x, self.rows)),
+            ExpressionNode::Text(text) => Vector::Text(Words::constant(text, self.rows)),
+            ExpressionNode::Day(day) => Vector::Day(Date32Array::from_value(*day, self.rows)),
+            ExpressionNode::Truth(b) => Vector::Truth(BooleanArray::from(vec![*b; self.rows])),
+            ExpressionNode::Missing(kind) => self.missing(*kind),
+            ExpressionNode::Minus(inner) => self.each_number(inner, |x| -x),
+            ExpressionNode::Arithmetic(how, both) => {
                 let (a, b) = self.both(both);
                 let (a, b) = (a.numbers(), b.numbers());
                 match how {
@@ -69,7 +69,7 @@ impl Run<'_> {
                     Arithmetic::Over => self.each_pair(a, b, |x, y| x / y),
                 }
             }
-            Node::DaysBetween(both) => {
+            ExpressionNode::DaysBetween(both) => {
                 let (a, b) = self.both(both);
                 let (a, b) = (a.days(), b.days());
                 let days = |row| {
@@ -77,7 +77,7 @@ impl Run<'_> {
                 };
                 Vector::Number((0..self.rows).map(days).collect())
             }
-            Node::DaysLater(both) => {
+            ExpressionNode::DaysLater(both) => {
                 let (a, b) = self.both(both);
                 let (a, b) = (a.days(), b.numbers());
                 let mut lost = 0;
@@ -92,33 +92,33 @@ impl Run<'_> {
                 self.undefined += lost;
                 Vector::Day(later)
             }
-            Node::Compare(how, both) => {
+            ExpressionNode::Compare(how, both) => {
                 let (a, b) = self.both(both);
                 Vector::Truth(compare(*how, &a, &b))
             }
-            Node::And(both) => self.logic(both, and_kleene),
-            Node::Or(both) => self.logic(both, or_kleene),
-            Node::Not(inner) => {
+            ExpressionNode::And(both) => self.logic(both, and_kleene),
+            ExpressionNode::Or(both) => self.logic(both, or_kleene),
+            ExpressionNode::Not(inner) => {
                 let inner = self.value(inner);
                 // Fails only for arrays of unequal length, and there is one.
                 Vector::Truth(not(inner.truths()).unwrap_or_else(|_| inner.truths().clone()))
             }
-            Node::IsMissing(inner) => {
+            ExpressionNode::IsMissing(inner) => {
                 let inner = self.value(inner);
                 Vector::Truth((0..self.rows).map(|row| Some(inner.is_missing(row))).collect())
             }
-            Node::OneOf(inner, constants) => {
+            ExpressionNode::OneOf(inner, constants) => {
                 let inner = self.value(inner);
                 Vector::Truth(is_one_of(&inner, constants))
             }
-            Node::Like(inner, form) => {
+            ExpressionNode::Like(inner, form) => {
                 let form: Vec<char> = form.chars().collect();
                 let inner = self.value(inner);
                 let fits: Vec<bool> =
                     inner.text().levels().map(|l| is_like(&l.chars().collect::<Vec<_>>(), &form)).collect();
                 Vector::Truth((0..self.rows).map(|row| inner.text().code(row).map(|code| fits[code])).collect())
             }
-            Node::Case(branches, last) => {
+            ExpressionNode::Case(branches, last) => {
                 let conditions: Vec<Vector> = branches.iter().map(|b| self.value(&b.0)).collect();
                 let mut results: Vec<Vector> = branches.iter().map(|b| self.value(&b.1)).collect();
                 results.push(self.value(last));
@@ -128,7 +128,7 @@ impl Run<'_> {
                 };
                 Vector::choose(&results, taken, self.rows)
             }
-            Node::Call(function, arguments) => {
+            ExpressionNode::Call(function, arguments) => {
                 let values: Vec<Vector> = arguments.iter().map(|a| self.value(a)).collect();
                 call(self, *function, &values)
             }
@@ -144,13 +144,13 @@ impl Run<'_> {
         }
     }
 
-    fn both(&mut self, both: &[Node; 2]) -> (Vector, Vector) {
+    fn both(&mut self, both: &[ExpressionNode; 2]) -> (Vector, Vector) {
         (self.value(&both[0]), self.value(&both[1]))
     }
 
     fn logic(
         &mut self,
-        both: &[Node; 2],
+        both: &[ExpressionNode; 2],
         how: fn(&BooleanArray, &BooleanArray) -> Result<BooleanArray, arrow_schema::ArrowError>,
     ) -> Vector {
         let (a, b) = self.both(both);
@@ -158,7 +158,7 @@ impl Run<'_> {
         Vector::Truth(how(a.truths(), b.truths()).unwrap_or_else(|_| BooleanArray::new_null(self.rows)))
     }
 
-    fn each_number(&mut self, inner: &Node, f: impl Fn(f64) -> f64) -> Vector {
+    fn each_number(&mut self, inner: &ExpressionNode, f: impl Fn(f64) -> f64) -> Vector {
         let inner = self.value(inner);
         self.map(inner.numbers(), f)
     }
@@ -189,28 +189,28 @@ impl Run<'_> {
 }
 
 /// Computes a node over these columns, of which it knows by their places.
-pub fn value_of(node: &Node, columns: Vec<&Column>, rows: usize) -> Vector {
+pub fn value_of(node: &ExpressionNode, columns: Vec<&Column>, rows: usize) -> Vector {
     Run { columns, rows, undefined: 0 }.value(node)
 }
 
 /// Whether values are among constants; missing where they are.
-fn is_one_of(values: &Vector, constants: &[Node]) -> BooleanArray {
+fn is_one_of(values: &Vector, constants: &[ExpressionNode]) -> BooleanArray {
     match values {
         Vector::Text(words) => {
-            let is = |level: &str| constants.iter().any(|c| matches!(c, Node::Text(text) if text == level));
+            let is = |level: &str| constants.iter().any(|c| matches!(c, ExpressionNode::Text(text) if text == level));
             let found: Vec<bool> = words.levels().map(is).collect();
             (0..words.len()).map(|row| words.code(row).map(|code| found[code])).collect()
         }
         Vector::Number(numbers) => {
-            let is = |x: f64| constants.iter().any(|c| matches!(c, Node::Number(number) if *number == x));
+            let is = |x: f64| constants.iter().any(|c| matches!(c, ExpressionNode::Number(number) if *number == x));
             numbers.iter().map(|x| x.map(is)).collect()
         }
         Vector::Day(days) => {
-            let is = |x: i32| constants.iter().any(|c| matches!(c, Node::Day(day) if *day == x));
+            let is = |x: i32| constants.iter().any(|c| matches!(c, ExpressionNode::Day(day) if *day == x));
             days.iter().map(|x| x.map(is)).collect()
         }
         Vector::Truth(truths) => {
-            let is = |x: bool| constants.iter().any(|c| matches!(c, Node::Truth(truth) if *truth == x));
+            let is = |x: bool| constants.iter().any(|c| matches!(c, ExpressionNode::Truth(truth) if *truth == x));
             truths.iter().map(|x| x.map(is)).collect()
         }
     }

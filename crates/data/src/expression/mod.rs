@@ -18,9 +18,9 @@ use thiserror::Error;
 
 pub use evaluate::Evaluated;
 pub use evaluate::value_of;
-pub use tree::{Arithmetic, Comparison, Function, Node};
+pub use tree::{Arithmetic, Comparison, ExpressionNode, Function};
 pub use values::Vector;
-pub use write::Dialect;
+pub use write::SqlDialect;
 pub use write::write;
 
 use crate::{Column, Kind, Table};
@@ -80,31 +80,31 @@ pub struct ExpressionError {
 
 /// A checked expression.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(try_from = "Written", into = "Written")]
+#[serde(try_from = "StoredExpression", into = "StoredExpression")]
 pub struct Expression {
     source: String,
     inputs: Vec<(String, Type)>,
-    node: Node,
+    node: ExpressionNode,
     result: Type,
 }
 
 /// An expression as it is stored: as it was typed, with the columns it was checked against.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-struct Written {
+struct StoredExpression {
     sql: String,
     inputs: Vec<(String, Type)>,
 }
 
-impl From<Expression> for Written {
+impl From<Expression> for StoredExpression {
     fn from(e: Expression) -> Self {
         Self { sql: e.source, inputs: e.inputs }
     }
 }
 
-impl TryFrom<Written> for Expression {
+impl TryFrom<StoredExpression> for Expression {
     type Error = ExpressionError;
 
-    fn try_from(written: Written) -> Result<Self, ExpressionError> {
+    fn try_from(written: StoredExpression) -> Result<Self, ExpressionError> {
         Self::check(&written.sql, &written.inputs)
     }
 }
@@ -210,18 +210,18 @@ impl Expression {
     }
 
     /// What it is made of, with the columns that it reads, which it knows by their places.
-    pub fn parts(&self) -> (&Node, &[(String, Type)]) {
+    pub fn parts(&self) -> (&ExpressionNode, &[(String, Type)]) {
         (&self.node, &self.inputs)
     }
 
     /// The same expression in PostgreSQL's dialect, in which it gives the same
     /// values: what has no value is NULL there too rather than an error.
     pub fn to_sql(&self) -> String {
-        self.written(Dialect::PostgreSql, &|name| Dialect::PostgreSql.name(name))
+        self.written(SqlDialect::PostgreSql, &|name| SqlDialect::PostgreSql.name(name))
     }
 
     /// The same in a dialect; `name` says what stands there for a column.
-    pub fn written(&self, dialect: Dialect, name: &dyn Fn(&str) -> String) -> String {
+    pub fn written(&self, dialect: SqlDialect, name: &dyn Fn(&str) -> String) -> String {
         write::write(&self.node, &|at| name(&self.inputs[at].0), dialect)
     }
 }

@@ -2,7 +2,7 @@
 
 /// A node; its children have the types that it needs.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Node {
+pub enum ExpressionNode {
     /// A column, by its place among the inputs.
     Column(usize),
     /// A number.
@@ -16,31 +16,31 @@ pub enum Node {
     /// Always missing; of the type that stands beside it.
     Missing(super::Type),
     /// Arithmetic on numbers.
-    Arithmetic(Arithmetic, Box<[Node; 2]>),
+    Arithmetic(Arithmetic, Box<[ExpressionNode; 2]>),
     /// The number with its sign turned.
-    Minus(Box<Node>),
+    Minus(Box<ExpressionNode>),
     /// Days from the second to the first.
-    DaysBetween(Box<[Node; 2]>),
+    DaysBetween(Box<[ExpressionNode; 2]>),
     /// A day so many days later; the number is rounded.
-    DaysLater(Box<[Node; 2]>),
+    DaysLater(Box<[ExpressionNode; 2]>),
     /// Two values of one type compared.
-    Compare(Comparison, Box<[Node; 2]>),
+    Compare(Comparison, Box<[ExpressionNode; 2]>),
     /// Both.
-    And(Box<[Node; 2]>),
+    And(Box<[ExpressionNode; 2]>),
     /// Either.
-    Or(Box<[Node; 2]>),
+    Or(Box<[ExpressionNode; 2]>),
     /// Not.
-    Not(Box<Node>),
+    Not(Box<ExpressionNode>),
     /// Whether the value is missing.
-    IsMissing(Box<Node>),
+    IsMissing(Box<ExpressionNode>),
     /// Whether the value is one of these constants of its type.
-    OneOf(Box<Node>, Vec<Node>),
+    OneOf(Box<ExpressionNode>, Vec<ExpressionNode>),
     /// Whether text has a form, in which `%` stands for any letters and `_` for one.
-    Like(Box<Node>, String),
+    Like(Box<ExpressionNode>, String),
     /// The value beside the first condition that is true, else the last one.
-    Case(Vec<(Node, Node)>, Box<Node>),
+    Case(Vec<(ExpressionNode, ExpressionNode)>, Box<ExpressionNode>),
     /// A function.
-    Call(Function, Vec<Node>),
+    Call(Function, Vec<ExpressionNode>),
 }
 
 /// The operations on two numbers.
@@ -164,31 +164,39 @@ impl Function {
     ];
 }
 
-impl Node {
+impl ExpressionNode {
     /// Hands on the node and everything in it.
-    pub fn each(&self, found: &mut dyn FnMut(&Node)) {
+    pub fn each(&self, found: &mut dyn FnMut(&ExpressionNode)) {
         found(self);
         match self {
-            Node::Arithmetic(_, pair)
-            | Node::DaysBetween(pair)
-            | Node::DaysLater(pair)
-            | Node::Compare(_, pair)
-            | Node::And(pair)
-            | Node::Or(pair) => pair.iter().for_each(|inner| inner.each(found)),
-            Node::Minus(inner) | Node::Not(inner) | Node::IsMissing(inner) | Node::Like(inner, _) => inner.each(found),
-            Node::OneOf(inner, constants) => {
+            ExpressionNode::Arithmetic(_, pair)
+            | ExpressionNode::DaysBetween(pair)
+            | ExpressionNode::DaysLater(pair)
+            | ExpressionNode::Compare(_, pair)
+            | ExpressionNode::And(pair)
+            | ExpressionNode::Or(pair) => pair.iter().for_each(|inner| inner.each(found)),
+            ExpressionNode::Minus(inner)
+            | ExpressionNode::Not(inner)
+            | ExpressionNode::IsMissing(inner)
+            | ExpressionNode::Like(inner, _) => inner.each(found),
+            ExpressionNode::OneOf(inner, constants) => {
                 inner.each(found);
                 constants.iter().for_each(|inner| inner.each(found));
             }
-            Node::Case(branches, last) => {
+            ExpressionNode::Case(branches, last) => {
                 branches.iter().for_each(|(condition, result)| {
                     condition.each(found);
                     result.each(found);
                 });
                 last.each(found);
             }
-            Node::Call(_, arguments) => arguments.iter().for_each(|inner| inner.each(found)),
-            Node::Column(_) | Node::Number(_) | Node::Text(_) | Node::Day(_) | Node::Truth(_) | Node::Missing(_) => {}
+            ExpressionNode::Call(_, arguments) => arguments.iter().for_each(|inner| inner.each(found)),
+            ExpressionNode::Column(_)
+            | ExpressionNode::Number(_)
+            | ExpressionNode::Text(_)
+            | ExpressionNode::Day(_)
+            | ExpressionNode::Truth(_)
+            | ExpressionNode::Missing(_) => {}
         }
     }
 }

@@ -3,7 +3,7 @@
 use arrow_array::builder::BooleanBuilder;
 use arrow_array::{Array, BooleanArray, Date32Array, Float64Array};
 
-use crate::table::{ColumnBuilder, Values, Words};
+use crate::table::{ColumnBuilder, ColumnValues, Words};
 use crate::{Column, Kind};
 
 /// The values of an expression; missing ones are null.
@@ -48,9 +48,9 @@ impl Vector {
     /// As a column of a table; truth is written yes and no.
     pub fn into_column(self, name: &str) -> Column {
         let (kind, values) = match self {
-            Self::Number(a) => (Kind::Number, Values::Numbers(a)),
-            Self::Text(w) => (Kind::Category, Values::Words(w)),
-            Self::Day(a) => (Kind::Date, Values::Dates(a)),
+            Self::Number(a) => (Kind::Number, ColumnValues::Numbers(a)),
+            Self::Text(w) => (Kind::Category, ColumnValues::Words(w)),
+            Self::Day(a) => (Kind::Date, ColumnValues::Dates(a)),
             Self::Truth(a) => {
                 let mut built = ColumnBuilder::new(name, Kind::YesNo);
                 for truth in &a {

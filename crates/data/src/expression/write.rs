@@ -1,12 +1,12 @@
 //! Writing a checked expression as SQL that a database computes alike.
 
 use super::Type;
-use super::tree::{Arithmetic, Function, Node};
+use super::tree::{Arithmetic, ExpressionNode, Function};
 use crate::table::written_date;
 
 /// The SQL of one kind of database.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Dialect {
+pub enum SqlDialect {
     /// As ISO/IEC 9075 has it, with nothing else.
     Standard,
     /// PostgreSQL.
@@ -17,9 +17,9 @@ pub enum Dialect {
     Spark,
 }
 
-impl Dialect {
+impl SqlDialect {
     /// Every dialect, in the order in which they are offered.
-    pub const ALL: [Dialect; 4] = [Self::Standard, Self::PostgreSql, Self::DuckDb, Self::Spark];
+    pub const ALL: [SqlDialect; 4] = [Self::Standard, Self::PostgreSql, Self::DuckDb, Self::Spark];
 
     /// The word for it on the command line and in addresses.
     pub fn word(self) -> &'static str {
@@ -104,43 +104,47 @@ fn quoted_text(text: &str) -> String {
 }
 
 /// The node as SQL; `name` says what is written for the column at a place.
-pub fn write(node: &Node, name: &dyn Fn(usize) -> String, dialect: Dialect) -> String {
-    let of = |n: &Node| write(n, name, dialect);
-    let both = |pair: &[Node; 2], between: &str| format!("({} {between} {})", of(&pair[0]), of(&pair[1]));
+pub fn write(node: &ExpressionNode, name: &dyn Fn(usize) -> String, dialect: SqlDialect) -> String {
+    let of = |n: &ExpressionNode| write(n, name, dialect);
+    let both = |pair: &[ExpressionNode; 2], between: &str| format!("({} {between} {})", of(&pair[0]), of(&pair[1]));
     match node {
-        Node::Column(at) => name(*at),
-        Node::Number(x) => dialect.number(*x),
-        Node::Text(text) => dialect.text(text),
-        Node::Day(day) => format!("DATE '{}'", written_date(*day)),
-        Node::Truth(true) => "TRUE".into(),
-        Node::Truth(false) => "FALSE".into(),
-        Node::Missing(kind) => format!("CAST(NULL AS {})", dialect.type_name(*kind)),
-        Node::Minus(inner) => format!("(- {})", of(inner)),
+        ExpressionNode::Column(at) => name(*at),
+        ExpressionNode::Number(x) => dialect.number(*x),
+        ExpressionNode::Text(text) => dialect.text(text),
+        ExpressionNode::Day(day) => format!("DATE '{}'", written_date(*day)),
+        ExpressionNode::Truth(true) => "TRUE".into(),
+        ExpressionNode::Truth(false) => "FALSE".into(),
+        ExpressionNode::Missing(kind) => format!("CAST(NULL AS {})", dialect.type_name(*kind)),
+        ExpressionNode::Minus(inner) => format!("(- {})", of(inner)),
         // What is divided by zero is missing rather than an error.
-        Node::Arithmetic(Arithmetic::Over, pair) => format!("({} / NULLIF({}, 0))", of(&pair[0]), of(&pair[1])),
-        Node::Arithmetic(how, pair) => both(pair, how.sign()),
-        Node::DaysBetween(pair) => dialect.whole(format!("{} - {}", of(&pair[0]), of(&pair[1]))),
-        Node::DaysLater(pair) => format!("({} + CAST({} AS integer))", of(&pair[0]), of(&pair[1])),
-        Node::Compare(how, pair) => both(pair, how.sign()),
-        Node::And(pair) => both(pair, "AND"),
-        Node::Or(pair) => both(pair, "OR"),
-        Node::Not(inner) => format!("(NOT {})", of(inner)),
-        Node::IsMissing(inner) => format!("({} IS NULL)", of(inner)),
-        Node::OneOf(inner, constants) => match &constants[..] {
+        ExpressionNode::Arithmetic(Arithmetic::Over, pair) => {
+            format!("({} / NULLIF({}, 0))", of(&pair[0]), of(&pair[1]))
+        }
+        ExpressionNode::Arithmetic(how, pair) => both(pair, how.sign()),
+        ExpressionNode::DaysBetween(pair) => dialect.whole(format!("{} - {}", of(&pair[0]), of(&pair[1]))),
+        ExpressionNode::DaysLater(pair) => format!("({} + CAST({} AS integer))", of(&pair[0]), of(&pair[1])),
+        ExpressionNode::Compare(how, pair) => both(pair, how.sign()),
+        ExpressionNode::And(pair) => both(pair, "AND"),
+        ExpressionNode::Or(pair) => both(pair, "OR"),
+        ExpressionNode::Not(inner) => format!("(NOT {})", of(inner)),
+        ExpressionNode::IsMissing(inner) => format!("({} IS NULL)", of(inner)),
+        ExpressionNode::OneOf(inner, constants) => match &constants[..] {
             [] => format!("({} <> {})", of(inner), of(inner)),
             [only] => format!("({} = {})", of(inner), of(only)),
             several => format!("({} IN ({}))", of(inner), several.iter().map(of).collect::<Vec<_>>().join(", ")),
         },
-        Node::Like(inner, form) => format!("({} LIKE {}{})", of(inner), dialect.text(form), dialect.escape()),
-        Node::Case(branches, last) => {
+        ExpressionNode::Like(inner, form) => format!("({} LIKE {}{})", of(inner), dialect.text(form), dialect.escape()),
+        ExpressionNode::Case(branches, last) => {
             let branches: String = branches.iter().map(|(c, r)| format!(" WHEN {} THEN {}", of(c), of(r))).collect();
             format!("(CASE{branches} ELSE {} END)", of(last))
         }
-        Node::Call(function, arguments) => call(*function, &arguments.iter().map(of).collect::<Vec<_>>(), dialect),
+        ExpressionNode::Call(function, arguments) => {
+            call(*function, &arguments.iter().map(of).collect::<Vec<_>>(), dialect)
+        }
     }
 }
 
-fn call(function: Function, arguments: &[String], dialect: Dialect) -> String {
+fn call(function: Function, arguments: &[String], dialect: SqlDialect) -> String {
     let first = arguments.first().map_or("NULL", String::as_str);
     let part = |field: &str| dialect.whole(format!("EXTRACT({field} FROM {first})"));
     let list = |name: &str| format!("{name}({})", arguments.join(", "));

@@ -16,7 +16,7 @@ const NAMED: usize = 3;
 
 /// A difference of one column.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Change {
+pub struct ColumnChange {
     /// The column.
     pub column: String,
     /// What is different, in a few words.
@@ -28,10 +28,11 @@ pub struct Change {
 
 /// Compares the columns of two versions: gone and new ones, kinds, ranges,
 /// missing values, new values, and the balance of those with two values.
-pub fn changes(before: &TableProfile, after: &TableProfile) -> Vec<Change> {
+pub fn changes(before: &TableProfile, after: &TableProfile) -> Vec<ColumnChange> {
     let mut changes = Vec::new();
     for old in &before.columns {
-        let mut tell = |what: String, breaks: bool| changes.push(Change { column: old.name.clone(), what, breaks });
+        let mut tell =
+            |what: String, breaks: bool| changes.push(ColumnChange { column: old.name.clone(), what, breaks });
         let Some(new) = after.column(&old.name) else {
             tell("is gone".into(), true);
             continue;
@@ -53,7 +54,7 @@ pub fn changes(before: &TableProfile, after: &TableProfile) -> Vec<Change> {
         }
     }
     for new in after.columns.iter().filter(|c| before.column(&c.name).is_none()) {
-        changes.push(Change { column: new.name.clone(), what: format!("is new: {}", new.kind), breaks: false });
+        changes.push(ColumnChange { column: new.name.clone(), what: format!("is new: {}", new.kind), breaks: false });
     }
     changes.sort_by_key(|c| !c.breaks);
     changes

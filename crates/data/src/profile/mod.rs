@@ -1,18 +1,18 @@
 //! A table described: per column how many values there are, which, and in what shape.
 
 mod changes;
-mod evenly;
+mod systematic_sample;
 mod unusual;
 
-pub use changes::{Change, changes};
-pub use evenly::Evenly;
+pub use changes::{ColumnChange, changes};
+pub use systematic_sample::Evenly;
 pub use unusual::Unlike;
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::stats::quantile;
-use crate::table::{Column, Values, written_date, written_number};
+use crate::table::{Column, ColumnValues, written_date, written_number};
 use crate::{Kind, Table};
 
 /// Bars of the shape of a numeric column, at most.
@@ -114,15 +114,17 @@ impl ColumnProfile {
     pub fn of(column: &Column) -> Self {
         let missing = column.missing() as u64;
         let (distinct, numbers, top) = match &column.values {
-            Values::Words(words) => {
+            ColumnValues::Words(words) => {
                 let mut counts: Vec<(&str, u64)> = words.levels().zip(words.counts()).filter(|c| c.1 > 0).collect();
                 let distinct = counts.len() as u64;
                 counts.sort_unstable_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(b.0)));
                 let top = counts.into_iter().take(TOP).map(|(v, n)| (v.to_owned(), n)).collect();
                 (distinct, None, top)
             }
-            Values::Numbers(a) => of_numbers(a.iter().flatten().collect(), written_number),
-            Values::Dates(a) => of_numbers(a.iter().flatten().map(f64::from).collect(), |d| written_date(d as i32)),
+            ColumnValues::Numbers(a) => of_numbers(a.iter().flatten().collect(), written_number),
+            ColumnValues::Dates(a) => {
+                of_numbers(a.iter().flatten().map(f64::from).collect(), |d| written_date(d as i32))
+            }
         };
         Self { name: column.name.clone(), kind: column.kind, missing, distinct, numbers, top }
     }

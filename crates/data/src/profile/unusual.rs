@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::ColumnProfile;
 use crate::number::{count, plain};
-use crate::table::{Column, Values, Words, written_date};
+use crate::table::{Column, ColumnValues, Words, written_date};
 use crate::{Kind, Table};
 
 /// Rows that are named as unlike the others, at most.
@@ -45,7 +45,7 @@ pub struct Unlike {
 }
 
 /// A strange row while they are looked for.
-struct Found {
+struct UnusualCandidate {
     score: f64,
     /// Its number in the table.
     number: u64,
@@ -79,7 +79,7 @@ impl Strange {
         }
         let mut counts: HashMap<String, u64> = HashMap::new();
         for column in columns {
-            if let Values::Words(words) = &column.values {
+            if let ColumnValues::Words(words) = &column.values {
                 words
                     .levels()
                     .zip(words.counts())
@@ -120,7 +120,7 @@ pub(super) fn look(parts: &[Table], profiles: &[ColumnProfile]) -> (u64, Vec<Unl
         .collect();
     let mut seen: HashSet<u64> = HashSet::with_capacity(rows as usize);
     let mut repeated = 0;
-    let mut strangest: Vec<Found> = Vec::new();
+    let mut strangest: Vec<UnusualCandidate> = Vec::new();
     let mut first = 0;
     for (at, part) in parts.iter().enumerate() {
         let columns: Vec<Adds> =
@@ -143,7 +143,7 @@ pub(super) fn look(parts: &[Table], profiles: &[ColumnProfile]) -> (u64, Vec<Unl
         for (row, (mark, score, by)) in marks.into_iter().enumerate() {
             repeated += u64::from(!seen.insert(mark));
             if score > 0.0 {
-                strangest.push(Found { score, number: first + row as u64 + 1, by, part: at, row });
+                strangest.push(UnusualCandidate { score, number: first + row as u64 + 1, by, part: at, row });
             }
         }
         first += part.rows() as u64;
@@ -182,7 +182,7 @@ enum Adds<'a> {
 
 impl<'a> Adds<'a> {
     fn of(column: &'a Column, strange: &'a Strange) -> Self {
-        let Values::Words(words) = &column.values else { return Self::Numbers { column, strange } };
+        let ColumnValues::Words(words) = &column.values else { return Self::Numbers { column, strange } };
         let score = |word: &str| match strange {
             Strange::Words { counts, rows } => {
                 let share = counts.get(word).map_or(1.0, |n| *n as f64 / *rows as f64);

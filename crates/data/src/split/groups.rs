@@ -5,12 +5,12 @@ use std::collections::HashMap;
 use crate::Column;
 
 /// The group of every row dealt out, numbered from 0 by first appearance.
-pub(super) struct Groups {
+pub(super) struct RowGroups {
     of_row: Vec<usize>,
     count: usize,
 }
 
-impl Groups {
+impl RowGroups {
     /// Every row by itself.
     pub(super) fn single(rows: usize) -> Self {
         Self { of_row: (0..rows).collect(), count: rows }

@@ -1,13 +1,13 @@
 //! Who is judged on what: training, validation and the sealed test.
 
-mod alike;
+mod fold;
 mod groups;
+mod near_duplicates;
 mod plan;
-mod turn;
 
-pub use alike::Alike;
-pub use plan::{Dealing, SplitPlan};
-pub use turn::Turn;
+pub use fold::Fold;
+pub use near_duplicates::Alike;
+pub use plan::{SplitMethod, SplitPlan};
 
 use rand::SeedableRng;
 use rand::seq::SliceRandom;
@@ -17,7 +17,7 @@ use thiserror::Error;
 
 use crate::Table;
 use crate::number::count;
-use groups::Groups;
+use groups::RowGroups;
 
 /// How many folds there may be.
 const FOLDS: std::ops::RangeInclusive<usize> = 3..=20;
@@ -25,7 +25,7 @@ const FOLDS: std::ops::RangeInclusive<usize> = 3..=20;
 /// The part of a study that a row belongs to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Part {
+pub enum SplitPart {
     /// Everything is fitted on these rows and on no others.
     Training,
     /// Models and cut-offs are chosen on these.
@@ -73,7 +73,7 @@ pub enum SplitError {
 
 /// The rows of every part, each in order. No row is in two of them.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Dealt {
+pub struct Split {
     /// Rows to fit on.
     pub training: Vec<usize>,
     /// Rows to choose on.
@@ -82,7 +82,7 @@ pub struct Dealt {
     pub test: Vec<usize>,
 }
 
-impl Dealt {
+impl Split {
     /// All rows but the sealed ones, in order.
     pub fn unsealed(&self) -> Vec<usize> {
         let mut rows = [self.training.as_slice(), &self.validation].concat();
@@ -100,7 +100,7 @@ impl SplitPlan {
     ///
     /// # Errors
     /// [`SplitError`] if a part would be one-sided or a column is not there.
-    pub fn deal(&self, table: &Table, happened: &[Option<bool>]) -> Result<Dealt, SplitError> {
+    pub fn deal(&self, table: &Table, happened: &[Option<bool>]) -> Result<Split, SplitError> {
         let &Self { training, validation, .. } = self;
         if !(training > 0.0 && validation > 0.0 && training + validation < 1.0) {
             return Err(SplitError::Shares { training, validation });
@@ -112,23 +112,23 @@ impl SplitPlan {
         let known: Vec<usize> = (0..happened.len()).filter(|&row| happened[row].is_some()).collect();
         let event: Vec<bool> = known.iter().map(|&row| happened[row] == Some(true)).collect();
         let groups = match &self.together {
-            Some(name) => Groups::of(column(name)?, &known),
-            None => Groups::single(known.len()),
+            Some(name) => RowGroups::of(column(name)?, &known),
+            None => RowGroups::single(known.len()),
         };
         let parts = match &self.by {
-            Dealing::AtRandom => self.at_random(&groups, &event, None),
-            Dealing::Newest { column: name } => self.newest(&groups, &groups.latest(column(name)?, &known)),
-            Dealing::Given { column: name, validation, test } => {
+            SplitMethod::AtRandom => self.at_random(&groups, &event, None),
+            SplitMethod::Newest { column: name } => self.newest(&groups, &groups.latest(column(name)?, &known)),
+            SplitMethod::Given { column: name, validation, test } => {
                 let column = column(name)?;
                 let says = |row: usize, word: &Option<String>| {
                     word.is_some() && column.text(row).as_deref() == word.as_deref()
                 };
-                let given: Vec<Part> = known
+                let given: Vec<SplitPart> = known
                     .iter()
                     .map(|&row| match () {
-                        () if column.text(row).as_deref() == Some(test) => Part::Test,
-                        () if says(row, validation) => Part::Validation,
-                        () => Part::Training,
+                        () if column.text(row).as_deref() == Some(test) => SplitPart::Test,
+                        () if says(row, validation) => SplitPart::Validation,
+                        () => SplitPart::Training,
                     })
                     .collect();
                 match validation {
@@ -138,7 +138,11 @@ impl SplitPlan {
             }
         };
         let of = |part| known.iter().zip(&parts).filter(|&(_, p)| *p == part).map(|(&row, _)| row).collect();
-        let dealt = Dealt { training: of(Part::Training), validation: of(Part::Validation), test: of(Part::Test) };
+        let dealt = Split {
+            training: of(SplitPart::Training),
+            validation: of(SplitPart::Validation),
+            test: of(SplitPart::Test),
+        };
         self.check_sides(&dealt, happened)?;
         Ok(dealt)
     }
@@ -156,8 +160,8 @@ impl SplitPlan {
         (folds, seed): (usize, u64),
     ) -> Result<Vec<usize>, SplitError> {
         let groups = match &self.together {
-            Some(name) => Groups::of(table.column(name).ok_or_else(|| SplitError::NoColumn(name.clone()))?, rows),
-            None => Groups::single(rows.len()),
+            Some(name) => RowGroups::of(table.column(name).ok_or_else(|| SplitError::NoColumn(name.clone()))?, rows),
+            None => RowGroups::single(rows.len()),
         };
         Ok(folds_of(&groups, event, folds, seed))
     }
@@ -166,11 +170,11 @@ impl SplitPlan {
     /// separately, so that every part has the same share of either to within
     /// one group. Rows that are `given` to the test stay there, and of the
     /// others no more are put beside them.
-    fn at_random(&self, groups: &Groups, event: &[bool], given: Option<&[Part]>) -> Vec<Part> {
+    fn at_random(&self, groups: &RowGroups, event: &[bool], given: Option<&[SplitPart]>) -> Vec<SplitPart> {
         let mut rng = ChaCha8Rng::seed_from_u64(self.seed);
-        let sealed = groups.any(|row| given.is_some_and(|parts| parts[row] == Part::Test));
+        let sealed = groups.any(|row| given.is_some_and(|parts| parts[row] == SplitPart::Test));
         let eventful = groups.any(|row| event[row]);
-        let mut of_group = vec![Part::Test; groups.count()];
+        let mut of_group = vec![SplitPart::Test; groups.count()];
         // With the test given, training and validation keep their proportion.
         let whole = if given.is_some() { self.training + self.validation } else { 1.0 };
         for side in [true, false] {
@@ -180,15 +184,15 @@ impl SplitPlan {
             let n = drawn.len() as f64;
             let first = (n * self.training / whole).round() as usize;
             let second = ((n * (self.training + self.validation) / whole).round() as usize).max(first).min(drawn.len());
-            drawn[..first].iter().for_each(|&group| of_group[group] = Part::Training);
-            drawn[first..second].iter().for_each(|&group| of_group[group] = Part::Validation);
+            drawn[..first].iter().for_each(|&group| of_group[group] = SplitPart::Training);
+            drawn[first..second].iter().for_each(|&group| of_group[group] = SplitPart::Validation);
         }
         groups.spread(&of_group)
     }
 
     /// The latest groups are the test, those before them validation. Whoever
     /// shares a moment shares a part; whoever has none is fitted on.
-    fn newest(&self, groups: &Groups, latest: &[Option<f64>]) -> Vec<Part> {
+    fn newest(&self, groups: &RowGroups, latest: &[Option<f64>]) -> Vec<SplitPart> {
         let sizes = groups.sizes();
         let mut moments: Vec<(f64, usize)> =
             latest.iter().zip(&sizes).filter_map(|(when, size)| when.map(|w| (w, *size))).collect();
@@ -205,14 +209,14 @@ impl SplitPlan {
         };
         let (chosen_on, sealed) = (from(self.training), from(self.training + self.validation));
         let part = |when: &Option<f64>| match when {
-            Some(when) if *when >= sealed && sealed > chosen_on => Part::Test,
-            Some(when) if *when >= chosen_on => Part::Validation,
-            _ => Part::Training,
+            Some(when) if *when >= sealed && sealed > chosen_on => SplitPart::Test,
+            Some(when) if *when >= chosen_on => SplitPart::Validation,
+            _ => SplitPart::Training,
         };
         groups.spread(&latest.iter().map(part).collect::<Vec<_>>())
     }
 
-    fn check_sides(&self, dealt: &Dealt, happened: &[Option<bool>]) -> Result<(), SplitError> {
+    fn check_sides(&self, dealt: &Split, happened: &[Option<bool>]) -> Result<(), SplitError> {
         let parts = [(&dealt.training, "training"), (&dealt.validation, "validation"), (&dealt.test, "test")];
         for (rows, part) in parts {
             let events = rows.iter().filter(|&&row| happened[row] == Some(true)).count();
@@ -222,9 +226,9 @@ impl SplitPlan {
                     _ if !happened.contains(&Some(true)) => {
                         "The value chosen as the event never occurs; choose another."
                     }
-                    Dealing::AtRandom => "Import more rows, or choose the other value as the event.",
-                    Dealing::Newest { .. } => "Too few moments differ in that column; split at random instead.",
-                    Dealing::Given { .. } => "Choose other values of the split column.",
+                    SplitMethod::AtRandom => "Import more rows, or choose the other value as the event.",
+                    SplitMethod::Newest { .. } => "Too few moments differ in that column; split at random instead.",
+                    SplitMethod::Given { .. } => "Choose other values of the split column.",
                 };
                 return Err(SplitError::OneSided { part, events, others, remedy });
             }
@@ -237,12 +241,12 @@ impl SplitPlan {
 /// others: the fold of every row, with the same share of events in each to
 /// within one row, drawn by lot.
 pub fn folds(event: &[bool], folds: usize, seed: u64) -> Vec<usize> {
-    folds_of(&Groups::single(event.len()), event, folds, seed)
+    folds_of(&RowGroups::single(event.len()), event, folds, seed)
 }
 
 /// The same where rows that belong together share a fold; then it is the groups
 /// with an event of which each fold has as many, to within one.
-fn folds_of(groups: &Groups, event: &[bool], folds: usize, seed: u64) -> Vec<usize> {
+fn folds_of(groups: &RowGroups, event: &[bool], folds: usize, seed: u64) -> Vec<usize> {
     let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0xf01d);
     let eventful = groups.any(|row| event[row]);
     let mut of_group = vec![0; groups.count()];

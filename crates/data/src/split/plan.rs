@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::Dealt;
+use super::Split;
 
 /// How rows are dealt out.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -15,7 +15,7 @@ pub struct SplitPlan {
     pub seed: u64,
     /// By what.
     #[serde(default)]
-    pub by: Dealing,
+    pub by: SplitMethod,
     /// The column whose like values stay in one part: the customer's number
     /// where a customer has several rows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -29,7 +29,7 @@ pub struct SplitPlan {
 /// By what rows are dealt out.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "by")]
-pub enum Dealing {
+pub enum SplitMethod {
     /// By lot, with the same event rate in every part.
     #[default]
     AtRandom,
@@ -53,7 +53,7 @@ pub enum Dealing {
 
 impl Default for SplitPlan {
     fn default() -> Self {
-        Self { training: 0.6, validation: 0.2, seed: 2024, by: Dealing::AtRandom, together: None, folds: None }
+        Self { training: 0.6, validation: 0.2, seed: 2024, by: SplitMethod::AtRandom, together: None, folds: None }
     }
 }
 
@@ -61,8 +61,8 @@ impl SplitPlan {
     /// The columns of the table that dealing reads.
     pub fn columns(&self) -> impl Iterator<Item = &str> {
         let by = match &self.by {
-            Dealing::AtRandom => None,
-            Dealing::Newest { column } | Dealing::Given { column, .. } => Some(column.as_str()),
+            SplitMethod::AtRandom => None,
+            SplitMethod::Newest { column } | SplitMethod::Given { column, .. } => Some(column.as_str()),
         };
         by.into_iter().chain(self.together.as_deref())
     }
@@ -74,12 +74,12 @@ impl SplitPlan {
 
     /// The rows that models are judged on: those of validation, or with
     /// cross-validation all but the sealed ones, each by a model that had not met it.
-    pub fn judged(&self, dealt: Dealt) -> Vec<usize> {
+    pub fn judged(&self, dealt: Split) -> Vec<usize> {
         if self.folds.is_some() { dealt.unsealed() } else { dealt.validation }
     }
 
     /// The rows that the model which is kept is fitted to.
-    pub fn fitted_to(&self, dealt: Dealt) -> Vec<usize> {
+    pub fn fitted_to(&self, dealt: Split) -> Vec<usize> {
         if self.folds.is_some() { dealt.unsealed() } else { dealt.training }
     }
 
@@ -94,25 +94,27 @@ impl SplitPlan {
         let seed = self.seed;
         if let Some(folds) = self.folds {
             let sealed = match &self.by {
-                Dealing::AtRandom => format!("a sealed test set of {test:.0} % (seed {seed})"),
-                Dealing::Newest { column } => format!("the newest {test:.0} % by {column}, which are sealed"),
-                Dealing::Given { column, test, .. } => format!("those whose {column} is “{test}”, which are sealed"),
+                SplitMethod::AtRandom => format!("a sealed test set of {test:.0} % (seed {seed})"),
+                SplitMethod::Newest { column } => format!("the newest {test:.0} % by {column}, which are sealed"),
+                SplitMethod::Given { column, test, .. } => {
+                    format!("those whose {column} is “{test}”, which are sealed")
+                }
             };
             return format!(
                 "Models are chosen by {folds}-fold cross-validation: each fold is predicted by models fitted to the other folds (out-of-fold), and the final model is fitted to all of them. It is confirmed once on {sealed}.{together}"
             );
         }
         match &self.by {
-            Dealing::AtRandom => format!(
+            SplitMethod::AtRandom => format!(
                 "Models are fitted on {training:.0} %, chosen on {validation:.0} %, and confirmed once on a sealed {test:.0} % of the customers: a random split, stratified by the outcome (seed {seed}).{together}"
             ),
-            Dealing::Newest { column } => format!(
+            SplitMethod::Newest { column } => format!(
                 "Models are fitted on the oldest {training:.0} % by {column}, chosen on the next {validation:.0} %, and confirmed once on the newest {test:.0} %, which are sealed.{together}"
             ),
-            Dealing::Given { column, validation: Some(chosen_on), test } => format!(
+            SplitMethod::Given { column, validation: Some(chosen_on), test } => format!(
                 "Split by {column}: models are chosen on “{chosen_on}”, confirmed once on “{test}”, which is sealed, and fitted on the rest."
             ),
-            Dealing::Given { column, validation: None, test } => format!(
+            SplitMethod::Given { column, validation: None, test } => format!(
                 "Split by {column}: “{test}” is sealed and confirms once; of the rest, {:.0} % at random are the validation set (seed {seed}).{together}",
                 100.0 * self.validation / (self.training + self.validation)
             ),

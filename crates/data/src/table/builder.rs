@@ -3,18 +3,18 @@
 use arrow_array::builder::{Date32Builder, Float64Builder};
 
 use super::words::WordsBuilder;
-use super::{Column, Kind, Storage, Values};
+use super::{Column, ColumnValues, Kind, Storage};
 
 /// A column being filled.
 #[derive(Debug)]
 pub struct ColumnBuilder {
     name: String,
     kind: Kind,
-    rows: Rows,
+    rows: ColumnRows,
 }
 
 #[derive(Debug)]
-enum Rows {
+enum ColumnRows {
     Numbers(Float64Builder),
     Words(WordsBuilder),
     Dates(Date32Builder),
@@ -24,9 +24,9 @@ impl ColumnBuilder {
     /// An empty column of that kind.
     pub fn new(name: impl Into<String>, kind: Kind) -> Self {
         let rows = match kind.storage() {
-            Storage::Numbers => Rows::Numbers(Float64Builder::new()),
-            Storage::Words => Rows::Words(WordsBuilder::default()),
-            Storage::Dates => Rows::Dates(Date32Builder::new()),
+            Storage::Numbers => ColumnRows::Numbers(Float64Builder::new()),
+            Storage::Words => ColumnRows::Words(WordsBuilder::default()),
+            Storage::Dates => ColumnRows::Dates(Date32Builder::new()),
         };
         Self { name: name.into(), kind, rows }
     }
@@ -34,9 +34,9 @@ impl ColumnBuilder {
     /// Adds a missing value.
     pub fn push_missing(&mut self) {
         match &mut self.rows {
-            Rows::Numbers(b) => b.append_null(),
-            Rows::Words(b) => b.push(None),
-            Rows::Dates(b) => b.append_null(),
+            ColumnRows::Numbers(b) => b.append_null(),
+            ColumnRows::Words(b) => b.push(None),
+            ColumnRows::Dates(b) => b.append_null(),
         }
     }
 
@@ -44,7 +44,7 @@ impl ColumnBuilder {
     /// any number in a column that holds none.
     pub fn push_number(&mut self, x: f64) {
         match &mut self.rows {
-            Rows::Numbers(b) if x.is_finite() => b.append_value(x),
+            ColumnRows::Numbers(b) if x.is_finite() => b.append_value(x),
             _ => self.push_missing(),
         }
     }
@@ -52,7 +52,7 @@ impl ColumnBuilder {
     /// Adds text; missing in a column that holds none.
     pub fn push_word(&mut self, word: &str) {
         match &mut self.rows {
-            Rows::Words(b) => b.push(Some(word)),
+            ColumnRows::Words(b) => b.push(Some(word)),
             _ => self.push_missing(),
         }
     }
@@ -60,7 +60,7 @@ impl ColumnBuilder {
     /// Adds a day; missing in a column that holds none.
     pub fn push_date(&mut self, days: i32) {
         match &mut self.rows {
-            Rows::Dates(b) => b.append_value(days),
+            ColumnRows::Dates(b) => b.append_value(days),
             _ => self.push_missing(),
         }
     }
@@ -68,8 +68,8 @@ impl ColumnBuilder {
     /// The words so far, in a column that holds some.
     pub fn words(&self) -> Option<&WordsBuilder> {
         match &self.rows {
-            Rows::Words(words) => Some(words),
-            Rows::Numbers(_) | Rows::Dates(_) => None,
+            ColumnRows::Words(words) => Some(words),
+            ColumnRows::Numbers(_) | ColumnRows::Dates(_) => None,
         }
     }
 
@@ -77,9 +77,9 @@ impl ColumnBuilder {
     pub fn len(&self) -> usize {
         use arrow_array::builder::ArrayBuilder;
         match &self.rows {
-            Rows::Numbers(b) => b.len(),
-            Rows::Words(b) => b.len(),
-            Rows::Dates(b) => b.len(),
+            ColumnRows::Numbers(b) => b.len(),
+            ColumnRows::Words(b) => b.len(),
+            ColumnRows::Dates(b) => b.len(),
         }
     }
 
@@ -97,9 +97,9 @@ impl ColumnBuilder {
     /// The column.
     pub fn finish(self) -> Column {
         let values = match self.rows {
-            Rows::Numbers(mut b) => Values::Numbers(b.finish()),
-            Rows::Words(b) => Values::Words(b.finish()),
-            Rows::Dates(mut b) => Values::Dates(b.finish()),
+            ColumnRows::Numbers(mut b) => ColumnValues::Numbers(b.finish()),
+            ColumnRows::Words(b) => ColumnValues::Words(b.finish()),
+            ColumnRows::Dates(mut b) => ColumnValues::Dates(b.finish()),
         };
         Column { name: self.name, kind: self.kind, values }
     }

@@ -94,7 +94,7 @@ pub enum Storage {
 
 /// The values of one column; missing values are Arrow nulls.
 #[derive(Debug, Clone)]
-pub enum Values {
+pub enum ColumnValues {
     /// Quantities. Never holds a NaN or an infinity that is not null.
     Numbers(Float64Array),
     /// Everything written in letters, as a dictionary.
@@ -111,16 +111,16 @@ pub struct Column {
     /// What its values mean.
     pub kind: Kind,
     /// The values themselves.
-    pub values: Values,
+    pub values: ColumnValues,
 }
 
 impl Column {
     /// Number of rows, missing values included.
     pub fn len(&self) -> usize {
         match &self.values {
-            Values::Numbers(a) => a.len(),
-            Values::Words(w) => w.len(),
-            Values::Dates(a) => a.len(),
+            ColumnValues::Numbers(a) => a.len(),
+            ColumnValues::Words(w) => w.len(),
+            ColumnValues::Dates(a) => a.len(),
         }
     }
 
@@ -132,9 +132,9 @@ impl Column {
     /// Number of missing values.
     pub fn missing(&self) -> usize {
         match &self.values {
-            Values::Numbers(a) => a.null_count(),
-            Values::Words(w) => w.null_count(),
-            Values::Dates(a) => a.null_count(),
+            ColumnValues::Numbers(a) => a.null_count(),
+            ColumnValues::Words(w) => w.null_count(),
+            ColumnValues::Dates(a) => a.null_count(),
         }
     }
 
@@ -142,18 +142,18 @@ impl Column {
     /// A date counts as its days since 1970-01-01.
     pub fn number(&self, row: usize) -> Option<f64> {
         match &self.values {
-            Values::Numbers(a) => a.is_valid(row).then(|| a.value(row)),
-            Values::Dates(a) => a.is_valid(row).then(|| f64::from(a.value(row))),
-            Values::Words(_) => None,
+            ColumnValues::Numbers(a) => a.is_valid(row).then(|| a.value(row)),
+            ColumnValues::Dates(a) => a.is_valid(row).then(|| f64::from(a.value(row))),
+            ColumnValues::Words(_) => None,
         }
     }
 
     /// The value in `row` written as text; none if missing.
     pub fn text(&self, row: usize) -> Option<String> {
         match &self.values {
-            Values::Numbers(a) => a.is_valid(row).then(|| written_number(a.value(row))),
-            Values::Words(w) => w.get(row).map(str::to_owned),
-            Values::Dates(a) => a.is_valid(row).then(|| written_date(a.value(row))),
+            ColumnValues::Numbers(a) => a.is_valid(row).then(|| written_number(a.value(row))),
+            ColumnValues::Words(w) => w.get(row).map(str::to_owned),
+            ColumnValues::Dates(a) => a.is_valid(row).then(|| written_date(a.value(row))),
         }
     }
 
@@ -161,44 +161,50 @@ impl Column {
     pub fn concat(parts: &[&Column]) -> Option<Column> {
         let first = parts.first()?;
         let values = match first.values {
-            Values::Numbers(_) => Values::Numbers(parts.iter().flat_map(|p| p.as_numbers()).flatten().collect()),
-            Values::Dates(_) => Values::Dates(parts.iter().flat_map(|p| p.as_dates()).flatten().collect()),
-            Values::Words(_) => {
-                Values::Words(Words::concat(&parts.iter().filter_map(|p| p.as_words()).collect::<Vec<_>>()))
+            ColumnValues::Numbers(_) => {
+                ColumnValues::Numbers(parts.iter().flat_map(|p| p.as_numbers()).flatten().collect())
+            }
+            ColumnValues::Dates(_) => ColumnValues::Dates(parts.iter().flat_map(|p| p.as_dates()).flatten().collect()),
+            ColumnValues::Words(_) => {
+                ColumnValues::Words(Words::concat(&parts.iter().filter_map(|p| p.as_words()).collect::<Vec<_>>()))
             }
         };
         Some(Column { name: first.name.clone(), kind: first.kind, values })
     }
 
     fn as_numbers(&self) -> Option<&Float64Array> {
-        if let Values::Numbers(a) = &self.values { Some(a) } else { None }
+        if let ColumnValues::Numbers(a) = &self.values { Some(a) } else { None }
     }
 
     fn as_dates(&self) -> Option<&Date32Array> {
-        if let Values::Dates(a) = &self.values { Some(a) } else { None }
+        if let ColumnValues::Dates(a) = &self.values { Some(a) } else { None }
     }
 
     fn as_words(&self) -> Option<&Words> {
-        if let Values::Words(w) = &self.values { Some(w) } else { None }
+        if let ColumnValues::Words(w) = &self.values { Some(w) } else { None }
     }
 
     /// As [`Column::take`], holding no words of the other rows.
     fn apart(&self, rows: &[usize]) -> Column {
         match &self.values {
-            Values::Words(w) => {
-                let values = Values::Words(Words::from_rows(rows.iter().map(|&row| w.get(row))));
+            ColumnValues::Words(w) => {
+                let values = ColumnValues::Words(Words::from_rows(rows.iter().map(|&row| w.get(row))));
                 Column { name: self.name.clone(), kind: self.kind, values }
             }
-            Values::Numbers(_) | Values::Dates(_) => self.take(rows),
+            ColumnValues::Numbers(_) | ColumnValues::Dates(_) => self.take(rows),
         }
     }
 
     /// The same column with only the rows given, in the order given.
     pub fn take(&self, rows: &[usize]) -> Column {
         let values = match &self.values {
-            Values::Numbers(a) => Values::Numbers(rows.iter().map(|&r| a.is_valid(r).then(|| a.value(r))).collect()),
-            Values::Words(w) => Values::Words(w.take(rows)),
-            Values::Dates(a) => Values::Dates(rows.iter().map(|&r| a.is_valid(r).then(|| a.value(r))).collect()),
+            ColumnValues::Numbers(a) => {
+                ColumnValues::Numbers(rows.iter().map(|&r| a.is_valid(r).then(|| a.value(r))).collect())
+            }
+            ColumnValues::Words(w) => ColumnValues::Words(w.take(rows)),
+            ColumnValues::Dates(a) => {
+                ColumnValues::Dates(rows.iter().map(|&r| a.is_valid(r).then(|| a.value(r))).collect())
+            }
         };
         Column { name: self.name.clone(), kind: self.kind, values }
     }

@@ -2,12 +2,12 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::learned::Learned;
+use super::learned_assumption::Learned;
 use super::results::Results;
 
 /// What came of a campaign.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Outcome {
+pub struct CampaignOutcome {
     /// The table that it was read from.
     pub table: String,
     /// The groups compared; none without a control group.

@@ -41,7 +41,7 @@ pub struct Effect {
 
 /// What acting changed within a band of probabilities.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Band {
+pub struct EffectStratum {
     /// Least and greatest probability.
     pub from: f64,
     /// Greatest.
@@ -62,7 +62,7 @@ pub struct Results {
     /// Every act against the control group.
     pub acts: Vec<Effect>,
     /// By bands of probabilities, the most likely first.
-    pub bands: Vec<Band>,
+    pub bands: Vec<EffectStratum>,
     /// What acting brought in money over leaving alone, for all acted on, with its 95 % interval;
     /// none where no money is known.
     pub money: Option<(f64, f64, f64)>,
@@ -127,7 +127,7 @@ impl Results {
             let ends = here().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), c| {
                 (low.min(c.probability), high.max(c.probability))
             });
-            (acted.rows > 0 && control.rows > 0).then(|| Band {
+            (acted.rows > 0 && control.rows > 0).then(|| EffectStratum {
                 from: ends.0,
                 to: ends.1,
                 said: mean(false),

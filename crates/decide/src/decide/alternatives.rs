@@ -3,14 +3,14 @@
 use serde::Serialize;
 
 use super::action::Action;
-use super::curve::Expected;
+use super::curve::ExpectedProfit;
 use super::difference::worth_between;
 use super::economics::Economics;
 use super::offers::Given;
 use super::payoff::Payoff;
+use super::policy_evaluation::{EvaluatedCustomers, EvaluationScale, PolicyEvaluation};
 use super::ranking::CurveError;
-use super::rule::{Line, Order, Rule};
-use super::weighing::{Customers, Scale, Weighing};
+use super::rule::{CutOff, Order, Rule};
 
 /// A rule beside the one that is being weighed.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -23,11 +23,11 @@ pub struct Alternative {
     /// Share of customers acted on.
     pub share: f64,
     /// What it promises; no interval where none is known.
-    pub expected: Expected,
+    pub expected: ExpectedProfit,
     /// What it brings more than the best single cut-off on the same customers.
-    pub over_cut_off: Option<Expected>,
+    pub over_cut_off: Option<ExpectedProfit>,
     /// What choosing among several offers brings more than the best of them for all.
-    pub over_one_offer: Option<Expected>,
+    pub over_one_offer: Option<ExpectedProfit>,
     /// The offer that it makes do with, where there are several to choose from.
     pub only: Option<usize>,
 }
@@ -58,7 +58,7 @@ pub enum Which {
 }
 
 /// Other rules where amounts are the same for everybody.
-pub fn counted(weighing: &Weighing, economics: &Economics<f64>, rule: &Rule) -> Vec<Alternative> {
+pub fn counted(weighing: &PolicyEvaluation, economics: &Economics<f64>, rule: &Rule) -> Vec<Alternative> {
     // Its curve is that of all single cut-offs.
     let mut all = references(weighing, weighing, (&rule.limits, None));
     all.extend(two_cut_offs(weighing, economics, rule));
@@ -72,10 +72,10 @@ pub fn counted(weighing: &Weighing, economics: &Economics<f64>, rule: &Rule) -> 
 /// # Errors
 /// [`CurveError::NoRows`].
 pub fn each(
-    weighing: &Weighing,
-    customers: &Customers,
+    weighing: &PolicyEvaluation,
+    customers: &EvaluatedCustomers,
     rule: &Rule,
-    scale: &Scale,
+    scale: &EvaluationScale,
 ) -> Result<Vec<Alternative>, CurveError> {
     let offers = customers.values.offered().count();
     let several = offers > 1;
@@ -83,23 +83,25 @@ pub fn each(
         let offered = customers.values.offered();
         only.map_or_else(|| offered.clone(), |offer| offered.only(offer)).given(by, &customers.probability)
     };
-    let weigh = |by: Order, line: Line, only: Option<usize>| -> Result<Weighed, CurveError> {
+    let weigh = |by: Order, line: CutOff, only: Option<usize>| -> Result<WeighedRule, CurveError> {
         let rule = Rule { by, line, limits: rule.limits.clone(), refer_from: None };
         let given = given(by, only);
-        let weighing = Weighing::each(&Customers { values: &given, ..customers.clone() }, &rule, scale)?;
-        Ok(Weighed { rule, given, only, weighing })
+        let weighing =
+            PolicyEvaluation::each(&EvaluatedCustomers { values: &given, ..customers.clone() }, &rule, scale)?;
+        Ok(WeighedRule { rule, given, only, weighing })
     };
     // Of the same rule with each offer alone, the one that promises most.
-    let best_of = |by: Order, line: Line, promises: fn(&Weighing) -> f64| -> Result<Weighed, CurveError> {
-        let mut best = weigh(by, line, several.then_some(0))?;
-        for offer in 1..offers {
-            let other = weigh(by, line, Some(offer))?;
-            if promises(&other.weighing) > promises(&best.weighing) {
-                best = other;
+    let best_of =
+        |by: Order, line: CutOff, promises: fn(&PolicyEvaluation) -> f64| -> Result<WeighedRule, CurveError> {
+            let mut best = weigh(by, line, several.then_some(0))?;
+            for offer in 1..offers {
+                let other = weigh(by, line, Some(offer))?;
+                if promises(&other.weighing) > promises(&best.weighing) {
+                    best = other;
+                }
             }
-        }
-        Ok(best)
-    };
+            Ok(best)
+        };
     let weighed_again;
     let (single, with, only) = if rule.by == Order::Probability && !several {
         (weighing, customers.values, None)
@@ -112,12 +114,12 @@ pub fn each(
     let over = |this: &Done, that: &Done| {
         worth_between(|at| this.worth(at), |at| that.worth(at), customers.event, single.weights)
     };
-    let positive = Line::Least(f64::MIN_POSITIVE);
+    let positive = CutOff::Least(f64::MIN_POSITIVE);
     let mut richer = vec![(Which::ValueAware, weigh(Order::Gain, positive, None)?)];
     if several {
         richer.insert(0, (Which::OneOffer, best_of(Order::Gain, positive, |w| w.expected().profit)?));
     }
-    if rule.limits.iter().any(|limit| matches!(limit, Line::Budget(_))) {
+    if rule.limits.iter().any(|limit| matches!(limit, CutOff::Budget(_))) {
         richer.push((Which::GainPerCost, weigh(Order::GainPerCost, positive, None)?));
     }
     let done: Vec<Done> = richer.iter().map(|(_, weighed)| weighed.done()).collect();
@@ -138,21 +140,21 @@ pub fn each(
 }
 
 impl Alternative {
-    fn new(which: Which, rule: Option<Rule>, share: f64, expected: Expected) -> Self {
+    fn new(which: Which, rule: Option<Rule>, share: f64, expected: ExpectedProfit) -> Self {
         Self { which, rule, share, expected, over_cut_off: None, over_one_offer: None, only: None }
     }
 }
 
 /// A rule, and what came of it.
-struct Weighed {
+struct WeighedRule {
     rule: Rule,
     given: Given,
     /// The offer that it makes do with.
     only: Option<usize>,
-    weighing: Weighing,
+    weighing: PolicyEvaluation,
 }
 
-impl Weighed {
+impl WeighedRule {
     fn done(&self) -> Done<'_> {
         Done { given: &self.given, actions: self.weighing.actions().unwrap_or_default() }
     }
@@ -171,7 +173,11 @@ impl Done<'_> {
 }
 
 /// What needs no model, and the best single cut-off.
-fn references(weighing: &Weighing, single: &Weighing, (limits, only): (&[Line], Option<usize>)) -> Vec<Alternative> {
+fn references(
+    weighing: &PolicyEvaluation,
+    single: &PolicyEvaluation,
+    (limits, only): (&[CutOff], Option<usize>),
+) -> Vec<Alternative> {
     let share = weighing.curve.points[weighing.position].share;
     let alone = |which, share, expected| Alternative::new(which, None, share, expected);
     let by_lot = weighing.curve.by_lot(weighing.position);
@@ -179,7 +185,7 @@ fn references(weighing: &Weighing, single: &Weighing, (limits, only): (&[Line], 
     vec![
         alone(Which::Nobody, 0.0, single.curve.none()),
         alone(Which::Everybody, 1.0, single.curve.all()),
-        alone(Which::ByLot, share, Expected::certain(by_lot)),
+        alone(Which::ByLot, share, ExpectedProfit::certain(by_lot)),
         Alternative {
             rule: Some(Rule { limits: limits.to_vec(), ..Rule::cut_off(best.cut_off) }),
             only,
@@ -188,7 +194,7 @@ fn references(weighing: &Weighing, single: &Weighing, (limits, only): (&[Line], 
     ]
 }
 
-fn two_cut_offs(single: &Weighing, economics: &Economics<f64>, rule: &Rule) -> Option<Alternative> {
+fn two_cut_offs(single: &PolicyEvaluation, economics: &Economics<f64>, rule: &Rule) -> Option<Alternative> {
     economics.payoffs().refer?;
     let (act, refer) = single.curve.best_referring(single.limit);
     let points = &single.curve.points;
@@ -196,7 +202,7 @@ fn two_cut_offs(single: &Weighing, economics: &Economics<f64>, rule: &Rule) -> O
     let over = single.curve.referring_over((act, refer), (single.best.at, single.best.at));
     let rule = Rule {
         by: Order::Probability,
-        line: Line::Least(points[act].cut_off),
+        line: CutOff::Least(points[act].cut_off),
         limits: rule.limits.clone(),
         refer_from: Some(points[refer].cut_off),
     };
@@ -206,7 +212,7 @@ fn two_cut_offs(single: &Weighing, economics: &Economics<f64>, rule: &Rule) -> O
     })
 }
 
-fn perfect(single: &Weighing) -> Alternative {
+fn perfect(single: &PolicyEvaluation) -> Alternative {
     let (curve, rate) = (&single.curve, single.ranking.rate());
-    Alternative::new(Which::Perfect, None, rate, Expected::certain(curve.perfect))
+    Alternative::new(Which::Perfect, None, rate, ExpectedProfit::certain(curve.perfect))
 }

@@ -17,12 +17,12 @@ pub enum Amount {
     /// The same for everybody.
     Same(f64),
     /// Worked out for each customer.
-    Each(Formula),
+    Each(AmountFormula),
 }
 
 /// A standard SQL expression that gives an amount.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Formula {
+pub struct AmountFormula {
     /// The expression.
     pub expression: Expression,
     /// What it comes to on average among the customers judged; not a number until that is known.
@@ -32,7 +32,7 @@ pub struct Formula {
 
 /// An amount for every one of some customers.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Values {
+pub enum AmountValues {
     /// The same for everybody.
     Same(f64),
     /// One per customer.
@@ -72,7 +72,7 @@ impl Amount {
         }
         let expression = Expression::check(text, columns)?;
         if expression.result() == Type::Number {
-            return Ok(Self::Each(Formula { expression, mean: f64::NAN }));
+            return Ok(Self::Each(AmountFormula { expression, mean: f64::NAN }));
         }
         let message = format!(
             "This gives {}; an amount has to be a number, such as 24 or 0.6 * fee.",
@@ -90,7 +90,7 @@ impl Amount {
     }
 
     /// The formula, where the amount differs by customer.
-    pub fn formula(&self) -> Option<&Formula> {
+    pub fn formula(&self) -> Option<&AmountFormula> {
         match self {
             Self::Same(_) => None,
             Self::Each(formula) => Some(formula),
@@ -110,9 +110,9 @@ impl Amount {
     /// # Errors
     /// [`AmountError::Customers`] if the expression cannot be worked out on this table, or has a
     /// value for nobody.
-    pub fn values(&self, table: &Table, rows: &[usize]) -> Result<(Values, u64), AmountError> {
+    pub fn values(&self, table: &Table, rows: &[usize]) -> Result<(AmountValues, u64), AmountError> {
         let formula = match self {
-            Self::Same(amount) => return Ok((Values::Same(*amount), 0)),
+            Self::Same(amount) => return Ok((AmountValues::Same(*amount), 0)),
             Self::Each(formula) => formula,
         };
         let numbers = formula.numbers(table)?;
@@ -124,7 +124,7 @@ impl Amount {
         }
         let mean = sum / there as f64;
         let values = rows.iter().map(|&row| known(row).unwrap_or(mean)).collect();
-        Ok((Values::Each(values), rows.len() as u64 - there))
+        Ok((AmountValues::Each(values), rows.len() as u64 - there))
     }
 
     /// Works it out for every row of a list; also for how many it has no value that is `possible`,
@@ -133,9 +133,13 @@ impl Amount {
     /// # Errors
     /// [`AmountError::Customers`] if the expression cannot be worked out on this table, or it is not
     /// known what it came to.
-    pub(super) fn applied(&self, list: &Table, possible: impl Fn(f64) -> bool) -> Result<(Values, u64), AmountError> {
+    pub(super) fn applied(
+        &self,
+        list: &Table,
+        possible: impl Fn(f64) -> bool,
+    ) -> Result<(AmountValues, u64), AmountError> {
         let formula = match self {
-            Self::Same(amount) => return Ok((Values::Same(*amount), 0)),
+            Self::Same(amount) => return Ok((AmountValues::Same(*amount), 0)),
             Self::Each(formula) => formula,
         };
         if !formula.mean.is_finite() {
@@ -148,11 +152,11 @@ impl Amount {
         };
         let values: Vec<Option<f64>> = (0..list.rows()).map(known).collect();
         let lacking = values.iter().filter(|value| value.is_none()).count() as u64;
-        Ok((Values::Each(values.into_iter().map(|value| value.unwrap_or(formula.mean)).collect()), lacking))
+        Ok((AmountValues::Each(values.into_iter().map(|value| value.unwrap_or(formula.mean)).collect()), lacking))
     }
 }
 
-impl Formula {
+impl AmountFormula {
     /// Its value in every row.
     fn numbers(&self, table: &Table) -> Result<Float64Array, AmountError> {
         match self.expression.evaluate(table).map_err(AmountError::Customers)?.values {
@@ -162,7 +166,7 @@ impl Formula {
     }
 }
 
-impl Values {
+impl AmountValues {
     /// That of one customer.
     pub fn of(&self, customer: usize) -> f64 {
         match self {

@@ -5,7 +5,7 @@ use serde::Serialize;
 /// What an assumption is counted in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Unit {
+pub enum AssumptionUnit {
     /// A chance, 0 to 1.
     Chance,
     /// By what share a year's money is worth less than the year's before, 0 to 1.
@@ -26,7 +26,7 @@ pub struct Assumption {
     /// Its name.
     pub name: &'static str,
     /// What it is counted in.
-    pub unit: Unit,
+    pub unit: AssumptionUnit,
     /// What it is until somebody says otherwise.
     #[serde(skip)]
     pub usual: f64,
@@ -49,12 +49,12 @@ const SHORTEST: f64 = 0.002;
 
 impl Assumption {
     /// One that has to be said.
-    pub(super) const fn of(word: &'static str, name: &'static str, unit: Unit, usual: f64) -> Self {
+    pub(super) const fn of(word: &'static str, name: &'static str, unit: AssumptionUnit, usual: f64) -> Self {
         Self { word, name, unit, usual, optional: false, of_offer: false }
     }
 
     /// One that stays as it usually is unless somebody says otherwise.
-    pub(super) const fn usually(word: &'static str, name: &'static str, unit: Unit, usual: f64) -> Self {
+    pub(super) const fn usually(word: &'static str, name: &'static str, unit: AssumptionUnit, usual: f64) -> Self {
         Self { word, name, unit, usual, optional: true, of_offer: false }
     }
 
@@ -66,10 +66,10 @@ impl Assumption {
     /// What it may be.
     pub(super) fn range(&self) -> std::ops::RangeInclusive<f64> {
         match self.unit {
-            Unit::Chance | Unit::Rate => 0.0..=1.0,
-            Unit::Amount => 0.0..=MOST,
-            Unit::Balance => -MOST..=MOST,
-            Unit::Years => SHORTEST..=LONGEST,
+            AssumptionUnit::Chance | AssumptionUnit::Rate => 0.0..=1.0,
+            AssumptionUnit::Amount => 0.0..=MOST,
+            AssumptionUnit::Balance => -MOST..=MOST,
+            AssumptionUnit::Years => SHORTEST..=LONGEST,
         }
     }
 
@@ -85,6 +85,6 @@ impl Assumption {
 
     /// Whether profit is a straight line in it, all other things being equal.
     pub fn is_linear(&self) -> bool {
-        !matches!(self.unit, Unit::Rate | Unit::Years)
+        !matches!(self.unit, AssumptionUnit::Rate | AssumptionUnit::Years)
     }
 }

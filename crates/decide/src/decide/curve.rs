@@ -9,8 +9,8 @@ use super::payoff::Payoff;
 use super::population::Population;
 use super::ranking::Ranking;
 use super::resample::{RESAMPLES, Resample};
-use super::rule::{Line, SoFar};
-use super::sums::{Sums, Worths};
+use super::rule::{CutOff, SoFar};
+use super::sums::{CustomerPayoffs, OutcomeSums};
 use pronoia_data::stats::quantile;
 
 /// A decision whose gain is at least this share of the best is nearly as good.
@@ -18,7 +18,7 @@ const NEARLY: f64 = 0.97;
 
 /// Profit over the share of customers acted on.
 #[derive(Debug, Clone)]
-pub struct Curve {
+pub struct ProfitCurve {
     /// From acting on none to acting on all.
     pub points: Vec<ProfitPoint>,
     /// Where it is highest.
@@ -57,7 +57,7 @@ pub struct ProfitPoint {
 
 /// An expected profit and its 90 % interval.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
-pub struct Expected {
+pub struct ExpectedProfit {
     /// The profit.
     pub profit: f64,
     /// Lower end.
@@ -77,10 +77,10 @@ pub struct Best {
     pub to: usize,
 }
 
-impl Curve {
+impl ProfitCurve {
     /// The curve for a population like the customers judged; `seed` governs the resamples.
-    pub fn of(ranking: &Ranking, worths: &Worths, population: &Population, seed: u64) -> Self {
-        let sums = Sums::of(ranking, worths);
+    pub fn of(ranking: &Ranking, worths: &CustomerPayoffs, population: &Population, seed: u64) -> Self {
+        let sums = OutcomeSums::of(ranking, worths);
         Self::from_sums(ranking, &sums, |_| Cow::Borrowed(&sums[..]), population, seed)
     }
 
@@ -88,13 +88,13 @@ impl Curve {
     /// sums of the same customers, for assumptions that are themselves uncertain.
     pub(super) fn from_sums<'s>(
         ranking: &Ranking,
-        sums: &'s [Sums],
-        in_resample: impl Fn(u64) -> Cow<'s, [Sums]> + Sync,
+        sums: &'s [OutcomeSums],
+        in_resample: impl Fn(u64) -> Cow<'s, [OutcomeSums]> + Sync,
         population: &Population,
         seed: u64,
     ) -> Self {
         let weights = population.weights(ranking.rows as f64, ranking.events as f64);
-        let all = |of: fn(&Sums) -> Payoff| sums.iter().map(|sum| of(sum).weighed(weights)).sum::<f64>();
+        let all = |of: fn(&OutcomeSums) -> Payoff| sums.iter().map(|sum| of(sum).weighed(weights)).sum::<f64>();
         let leave = all(|sum| sum.leave);
         let mut points = points(ranking, sums, weights, leave);
         let shares: Vec<f64> = points.iter().map(|p| p.share).collect();
@@ -119,19 +119,19 @@ impl Curve {
     }
 
     /// What its best point brings more than doing nothing about anybody, where no band is asked for.
-    pub fn best_gain(ranking: &Ranking, worths: &Worths, population: &Population) -> f64 {
+    pub fn best_gain(ranking: &Ranking, worths: &CustomerPayoffs, population: &Population) -> f64 {
         let weights = population.weights(ranking.rows as f64, ranking.events as f64);
-        let points = points(ranking, &Sums::of(ranking, worths), weights, 0.0);
+        let points = points(ranking, &OutcomeSums::of(ranking, worths), weights, 0.0);
         points[Best::of(&points).at].profit
     }
 
     /// Doing nothing about anybody.
-    pub fn none(&self) -> Expected {
+    pub fn none(&self) -> ExpectedProfit {
         self.at(0)
     }
 
     /// Acting on everybody.
-    pub fn all(&self) -> Expected {
+    pub fn all(&self) -> ExpectedProfit {
         self.at(self.points.len() - 1)
     }
 
@@ -147,23 +147,23 @@ impl Curve {
     }
 
     /// Acting down to a point.
-    pub fn at(&self, at: usize) -> Expected {
+    pub fn at(&self, at: usize) -> ExpectedProfit {
         let ProfitPoint { profit, low, high, .. } = self.points[at];
-        Expected { profit, low, high }
+        ExpectedProfit { profit, low, high }
     }
 
     /// Acting down to one point and referring from there down to another, which is not before it.
-    pub fn referring(&self, act: usize, refer: usize) -> Expected {
+    pub fn referring(&self, act: usize, refer: usize) -> ExpectedProfit {
         let (a, r) = (self.points[act], self.points[refer.max(act)]);
         let (low, high) = interval(&self.resamples, |sample| {
             sample.leave + sample.gain[act] + sample.refer[refer.max(act)] - sample.refer[act]
         });
-        Expected { profit: a.profit + r.referring - a.referring, low, high }
+        ExpectedProfit { profit: a.profit + r.referring - a.referring, low, high }
     }
 
     /// What acting down to one point and referring down to another brings more than doing so with
     /// two other points, on the same resamples; a point twice refers nobody.
-    pub fn referring_over(&self, first: (usize, usize), second: (usize, usize)) -> Expected {
+    pub fn referring_over(&self, first: (usize, usize), second: (usize, usize)) -> ExpectedProfit {
         let in_sample = |sample: &Resample, (act, refer): (usize, usize)| {
             sample.gain[act] + sample.refer[refer] - sample.refer[act]
         };
@@ -171,7 +171,7 @@ impl Curve {
         let profit = |(act, refer): (usize, usize)| {
             self.points[act].profit + self.points[refer].referring - self.points[act].referring
         };
-        Expected { profit: profit(first) - profit(second), low, high }
+        ExpectedProfit { profit: profit(first) - profit(second), low, high }
     }
 
     /// The two points that are best for acting, down to no further than a limit, and referring.
@@ -191,7 +191,7 @@ impl Curve {
     }
 
     /// The last point that keeps to some limits; acting on nobody if none does.
-    pub fn last_within(&self, limits: &[Line]) -> usize {
+    pub fn last_within(&self, limits: &[CutOff]) -> usize {
         let so_far = |p: &ProfitPoint| SoFar {
             key: p.cut_off,
             acted: p.acted,
@@ -204,7 +204,7 @@ impl Curve {
     }
 }
 
-fn points(ranking: &Ranking, sums: &[Sums], weights: Payoff, leave: f64) -> Vec<ProfitPoint> {
+fn points(ranking: &Ranking, sums: &[OutcomeSums], weights: Payoff, leave: f64) -> Vec<ProfitPoint> {
     let size: f64 = sums.iter().map(|sum| sum.customers.weighed(weights)).sum();
     let mut point = ProfitPoint {
         share: 0.0,
@@ -243,7 +243,7 @@ fn highest(values: &[f64]) -> usize {
     (0..values.len()).reduce(|best, at| if values[at] > values[best] { at } else { best }).unwrap_or(0)
 }
 
-impl Expected {
+impl ExpectedProfit {
     /// Without an interval.
     pub fn certain(profit: f64) -> Self {
         Self { profit, low: profit, high: profit }

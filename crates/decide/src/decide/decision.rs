@@ -13,7 +13,7 @@ const BLOCK: usize = 4_096;
 
 /// Customers by what is done about them.
 #[derive(Debug, Clone)]
-pub enum Decision<'a> {
+pub enum ConfusionCounts<'a> {
     /// Numbers of customers of the population, where amounts are the same for everybody.
     Counted {
         /// Acted on, with the event and without.
@@ -34,7 +34,7 @@ pub enum Decision<'a> {
     },
 }
 
-impl Decision<'_> {
+impl ConfusionCounts<'_> {
     /// What the decision gains over leaving everybody alone, where amounts are on average as given.
     pub fn gain(&self, typical: &Economics<f64>) -> f64 {
         match self {

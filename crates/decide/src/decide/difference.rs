@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::action::Action;
-use super::curve::Expected;
+use super::curve::ExpectedProfit;
 use super::payoff::{Payoff, Payoffs};
 use pronoia_data::stats::{Count, Z90, Z95};
 
@@ -65,7 +65,7 @@ pub fn gain_between(
     payoffs: impl Fn(usize) -> Payoffs,
     event: &[bool],
     weights: Payoff,
-) -> Expected {
+) -> ExpectedProfit {
     summed(event, weights, |at| {
         if first[at] == second[at] {
             return Payoff::default();
@@ -82,7 +82,7 @@ pub fn worth_between(
     that: impl Fn(usize) -> Payoff,
     event: &[bool],
     weights: Payoff,
-) -> Expected {
+) -> ExpectedProfit {
     summed(event, weights, |at| this(at).over(that(at)))
 }
 
@@ -93,12 +93,12 @@ pub fn worth_of_actions(
     payoffs: impl Fn(usize) -> Payoffs,
     event: &[bool],
     weights: Payoff,
-) -> Expected {
+) -> ExpectedProfit {
     summed(event, weights, |at| payoffs(at).of(actions[at]))
 }
 
 /// A sum over customers, with an interval by the spread of single ones.
-fn summed(event: &[bool], weights: Payoff, of: impl Fn(usize) -> Payoff) -> Expected {
+fn summed(event: &[bool], weights: Payoff, of: impl Fn(usize) -> Payoff) -> ExpectedProfit {
     let (mut sum, mut squares) = (0.0, 0.0);
     for (at, &happened) in event.iter().enumerate() {
         let worth = of(at).happened(happened) * weights.happened(happened);
@@ -106,7 +106,7 @@ fn summed(event: &[bool], weights: Payoff, of: impl Fn(usize) -> Payoff) -> Expe
         squares += worth * worth;
     }
     let reach = Z90 * (squares - sum * sum / event.len().max(1) as f64).max(0.0).sqrt();
-    Expected { profit: sum, low: sum - reach, high: sum + reach }
+    ExpectedProfit { profit: sum, low: sum - reach, high: sum + reach }
 }
 
 #[cfg(test)]

@@ -3,10 +3,10 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::amount::{Amount, AmountError, Values};
-use super::assumption::{Assumption, Unit};
+use super::amount::{Amount, AmountError, AmountValues};
+use super::assumption::{Assumption, AssumptionUnit};
 use super::payoff::Payoffs;
-use super::terms::{Churn, Credit, Plain, Response};
+use super::terms::{Churn, Credit, PayoffTable, ResponseTerms};
 use crate::question::Question;
 use pronoia_data::Table;
 
@@ -19,9 +19,9 @@ pub enum Economics<A = Amount> {
     /// Lending to customers who may not pay back.
     Credit(Credit<A>),
     /// A contact with customers who may answer.
-    Response(Response<A>),
+    Response(ResponseTerms<A>),
     /// Payoffs given outright.
-    Plain(Plain<A>),
+    Plain(PayoffTable<A>),
 }
 
 /// An amount that cannot be.
@@ -88,8 +88,8 @@ impl<A> Economics<A> {
         match self {
             Self::Churn(a) => named(Churn::<A>::ASSUMPTIONS, a.amounts()),
             Self::Credit(a) => named(Credit::<A>::ASSUMPTIONS, a.amounts()),
-            Self::Response(a) => named(Response::<A>::ASSUMPTIONS, a.amounts()),
-            Self::Plain(a) => named(Plain::<A>::ASSUMPTIONS, a.amounts()),
+            Self::Response(a) => named(ResponseTerms::<A>::ASSUMPTIONS, a.amounts()),
+            Self::Plain(a) => named(PayoffTable::<A>::ASSUMPTIONS, a.amounts()),
         }
     }
 
@@ -106,9 +106,11 @@ impl<A> Economics<A> {
             Self::Churn(a) => Economics::Churn(Churn::of(each(Churn::<A>::ASSUMPTIONS, a.amounts(), &mut of))),
             Self::Credit(a) => Economics::Credit(Credit::of(each(Credit::<A>::ASSUMPTIONS, a.amounts(), &mut of))),
             Self::Response(a) => {
-                Economics::Response(Response::of(each(Response::<A>::ASSUMPTIONS, a.amounts(), &mut of)))
+                Economics::Response(ResponseTerms::of(each(ResponseTerms::<A>::ASSUMPTIONS, a.amounts(), &mut of)))
             }
-            Self::Plain(a) => Economics::Plain(Plain::of(each(Plain::<A>::ASSUMPTIONS, a.amounts(), &mut of))),
+            Self::Plain(a) => {
+                Economics::Plain(PayoffTable::of(each(PayoffTable::<A>::ASSUMPTIONS, a.amounts(), &mut of)))
+            }
         }
     }
 
@@ -142,8 +144,8 @@ impl Economics<f64> {
         let nothing = match question {
             Question::Churn => Self::Churn(Churn::of([0.0; 7])),
             Question::Credit => Self::Credit(Credit::of([0.0; 8])),
-            Question::Response => Self::Response(Response::of([0.0; 5])),
-            Question::Other => Self::Plain(Plain::of([0.0; 4])),
+            Question::Response => Self::Response(ResponseTerms::of([0.0; 5])),
+            Question::Other => Self::Plain(PayoffTable::of([0.0; 4])),
         };
         nothing.map(|assumption, _| assumption.usual)
     }
@@ -208,7 +210,11 @@ impl Economics {
     ///
     /// # Errors
     /// [`EconomicsError`] for the first amount that cannot be, for anybody.
-    pub fn worked_out(&mut self, table: &Table, rows: &[usize]) -> Result<(Economics<Values>, u64), EconomicsError> {
+    pub fn worked_out(
+        &mut self,
+        table: &Table,
+        rows: &[usize],
+    ) -> Result<(Economics<AmountValues>, u64), EconomicsError> {
         let (values, lacking) = self.values(|assumption, amount| assumption.worked_out(amount, table, rows))?;
         let means: Vec<f64> = values.amounts().iter().map(|(_, values)| values.mean()).collect();
         let mut means = means.into_iter();
@@ -226,8 +232,8 @@ impl Economics {
     /// The first that there is.
     pub(super) fn values(
         &self,
-        mut of: impl FnMut(&Assumption, &Amount) -> Result<(Values, u64), EconomicsError>,
-    ) -> Result<(Economics<Values>, u64), EconomicsError> {
+        mut of: impl FnMut(&Assumption, &Amount) -> Result<(AmountValues, u64), EconomicsError>,
+    ) -> Result<(Economics<AmountValues>, u64), EconomicsError> {
         let (mut wrong, mut lacking) = (None, 0);
         let values = self.map(|assumption, amount| match of(assumption, amount) {
             Ok((values, without)) => {
@@ -236,14 +242,14 @@ impl Economics {
             }
             Err(why) => {
                 wrong.get_or_insert(why);
-                Values::Same(0.0)
+                AmountValues::Same(0.0)
             }
         });
         wrong.map_or(Ok((values, lacking)), Err)
     }
 }
 
-impl Economics<Values> {
+impl Economics<AmountValues> {
     /// What one customer is worth.
     pub fn payoffs_of(&self, customer: usize) -> Payoffs {
         self.map(|_, values| values.of(customer)).payoffs()
@@ -251,7 +257,7 @@ impl Economics<Values> {
 
     /// Whether every amount is the same for everybody.
     pub fn is_same_for_all(&self) -> bool {
-        self.amounts().iter().all(|(_, values)| matches!(values, Values::Same(_)))
+        self.amounts().iter().all(|(_, values)| matches!(values, AmountValues::Same(_)))
     }
 
     /// The amounts of a customer who is average in every one.
@@ -271,7 +277,7 @@ impl Assumption {
         amount: &Amount,
         table: &Table,
         rows: &[usize],
-    ) -> Result<(Values, u64), EconomicsError> {
+    ) -> Result<(AmountValues, u64), EconomicsError> {
         let formula = |why| EconomicsError::Formula { name: self.name, why };
         let (values, without) = amount.values(table, rows).map_err(formula)?;
         let (least, most) = values.range();
@@ -286,7 +292,7 @@ impl Assumption {
     ///
     /// # Errors
     /// [`EconomicsError`] if it cannot be worked out on this table.
-    pub(super) fn applied(&self, amount: &Amount, list: &Table) -> Result<(Values, u64), EconomicsError> {
+    pub(super) fn applied(&self, amount: &Amount, list: &Table) -> Result<(AmountValues, u64), EconomicsError> {
         amount
             .applied(list, |value| self.is_possible(value))
             .map_err(|why| EconomicsError::Formula { name: self.name, why })
@@ -299,10 +305,10 @@ fn possible(assumption: &Assumption, value: f64, whose: &'static str) -> Result<
     }
     let name = assumption.name;
     Err(match assumption.unit {
-        Unit::Chance | Unit::Rate => EconomicsError::Share { name, value: value * 100.0, whose },
-        Unit::Amount => EconomicsError::Amount { name, range: "an amount of 0 or more", value, whose },
-        Unit::Balance => EconomicsError::Amount { name, range: "a finite amount", value, whose },
-        Unit::Years => EconomicsError::Amount { name, range: "a time of up to 50 years", value, whose },
+        AssumptionUnit::Chance | AssumptionUnit::Rate => EconomicsError::Share { name, value: value * 100.0, whose },
+        AssumptionUnit::Amount => EconomicsError::Amount { name, range: "an amount of 0 or more", value, whose },
+        AssumptionUnit::Balance => EconomicsError::Amount { name, range: "a finite amount", value, whose },
+        AssumptionUnit::Years => EconomicsError::Amount { name, range: "a time of up to 50 years", value, whose },
     })
 }
 

@@ -2,7 +2,7 @@
 
 use statrs::distribution::{Beta, ContinuousCDF};
 
-use super::assumption::Unit;
+use super::assumption::AssumptionUnit;
 use super::economics::Economics;
 use super::population::Population;
 use super::ranking::Ranking;
@@ -55,7 +55,10 @@ pub fn expected_maximum(
     (word, chance): (&str, Uncertain),
     population: &Population,
 ) -> Option<f64> {
-    economics.amounts().iter().find(|(assumption, _)| assumption.word == word && assumption.unit == Unit::Chance)?;
+    economics
+        .amounts()
+        .iter()
+        .find(|(assumption, _)| assumption.word == word && assumption.unit == AssumptionUnit::Chance)?;
     let (alpha, beta) = (chance.mean * chance.counted, (1.0 - chance.mean) * chance.counted);
     let below = Beta::new(alpha, beta).ok()?;
     let weighted = Beta::new(alpha + 1.0, beta).ok()?;
@@ -66,8 +69,8 @@ pub fn expected_maximum(
         let (events, others) = (stand.events as f64, (stand.acted - stand.events) as f64);
         gains.map(|gain| gain.event * events * weights.event + gain.other * others * weights.other)
     });
-    let chain = highest(ends.map(|[at_0, at_1]| Line { at_0, slope: at_1 - at_0 }).collect());
-    let part = |(at, line): (usize, &Line)| {
+    let chain = highest(ends.map(|[at_0, at_1]| GainLine { at_0, slope: at_1 - at_0 }).collect());
+    let part = |(at, line): (usize, &GainLine)| {
         let from = if at == 0 { 0.0 } else { line.crosses(&chain[at - 1]) };
         let to = chain.get(at + 1).map_or(1.0, |next| next.crosses(line));
         let between = |of: &Beta| of.cdf(to.clamp(0.0, 1.0)) - of.cdf(from.clamp(0.0, 1.0));
@@ -78,12 +81,12 @@ pub fn expected_maximum(
 
 /// A gain as a function of the chance.
 #[derive(Debug, Clone, Copy)]
-struct Line {
+struct GainLine {
     at_0: f64,
     slope: f64,
 }
 
-impl Line {
+impl GainLine {
     /// Where it meets a line of another slope.
     fn crosses(&self, other: &Self) -> f64 {
         (other.at_0 - self.at_0) / (self.slope - other.slope)
@@ -91,9 +94,9 @@ impl Line {
 }
 
 /// The lines of which one is the highest somewhere, by slope.
-fn highest(mut lines: Vec<Line>) -> Vec<Line> {
+fn highest(mut lines: Vec<GainLine>) -> Vec<GainLine> {
     lines.sort_by(|a, b| a.slope.total_cmp(&b.slope).then(a.at_0.total_cmp(&b.at_0)));
-    let mut chain: Vec<Line> = Vec::new();
+    let mut chain: Vec<GainLine> = Vec::new();
     for line in lines {
         if chain.last().is_some_and(|last| last.slope == line.slope) {
             chain.pop();

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Expected, Payoffs, Population};
+use super::{ExpectedProfit, Payoffs, Population};
 use pronoia_data::Table;
 use pronoia_data::evaluate::Confusion;
 use pronoia_data::expression::Expression;
@@ -36,7 +36,7 @@ impl FixedRule {
 
     /// What it would have brought for a population like the customers judged; the interval
     /// follows from the spread of single customers.
-    pub fn expected(&self, payoffs: &Payoffs, population: &Population) -> Expected {
+    pub fn expected(&self, payoffs: &Payoffs, population: &Population) -> ExpectedProfit {
         let counts = &self.counts;
         let (events, others) = (counts.hits + counts.missed, counts.false_alarms + counts.left_alone);
         let rows = (events + others) as f64;
@@ -51,7 +51,7 @@ impl FixedRule {
             |of: fn(f64) -> f64| parts.iter().map(|&(n, worth, weight)| n as f64 * of(worth * weight)).sum::<f64>();
         let (profit, squares) = (sum(|x| x), sum(|x| x * x));
         let reach = Z90 * (squares - profit * profit / rows.max(1.0)).max(0.0).sqrt();
-        Expected { profit, low: profit - reach, high: profit + reach }
+        ExpectedProfit { profit, low: profit - reach, high: profit + reach }
     }
 }
 

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::action::Action;
-use super::curve::Expected;
+use super::curve::ExpectedProfit;
 use super::difference::gain_between;
 use super::payoff::{Payoff, Payoffs};
 use pronoia_data::drivers::Grouping;
@@ -25,7 +25,7 @@ pub struct GroupDecision {
     /// Mean probability.
     pub said: f64,
     /// What the decision gains on the group, over leaving it alone.
-    pub gain: Expected,
+    pub gain: ExpectedProfit,
     /// Share acted on here over that among all others, and its 95 % interval (Katz et al. 1978);
     /// none where either is nothing.
     pub ratio: Option<(f64, f64, f64)>,

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
-use super::amount::{Amount, Values};
+use super::amount::{Amount, AmountValues};
 use super::assumption::Assumption;
 use super::economics::{Economics, EconomicsError};
 use super::payoff::Payoffs;
@@ -40,12 +40,12 @@ pub struct Offer {
 
 /// Amounts of some customers, for every offer that can be made to them.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Offered(Vec<Economics<Values>>);
+pub struct OfferAmounts(Vec<Economics<AmountValues>>);
 
 /// Amounts of some customers, each of whom is given one offer.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Given {
-    offered: Offered,
+    offered: OfferAmounts,
     /// Which, by customer; nothing where there is but one.
     which: Vec<u8>,
 }
@@ -124,7 +124,7 @@ impl Offers {
         economics: &mut Economics,
         table: &Table,
         rows: &[usize],
-    ) -> Result<(Offered, u64), EconomicsError> {
+    ) -> Result<(OfferAmounts, u64), EconomicsError> {
         let first = economics.worked_out(table, rows)?;
         let found = self.values(economics, first, |assumption, amount| assumption.worked_out(amount, table, rows))?;
         for (offer, values) in self.others.iter_mut().zip(&found.0.0[1..]) {
@@ -139,7 +139,7 @@ impl Offers {
     ///
     /// # Errors
     /// [`EconomicsError`] if one cannot be worked out on this table.
-    pub(super) fn applied(&self, economics: &Economics, list: &Table) -> Result<(Offered, u64), EconomicsError> {
+    pub(super) fn applied(&self, economics: &Economics, list: &Table) -> Result<(OfferAmounts, u64), EconomicsError> {
         let first = economics.values(|assumption, amount| assumption.applied(amount, list))?;
         self.values(economics, first, |assumption, amount| assumption.applied(amount, list))
     }
@@ -149,9 +149,9 @@ impl Offers {
     fn values(
         &self,
         economics: &Economics,
-        (first, mut lacking): (Economics<Values>, u64),
-        of: impl Fn(&Assumption, &Amount) -> Result<(Values, u64), EconomicsError>,
-    ) -> Result<(Offered, u64), EconomicsError> {
+        (first, mut lacking): (Economics<AmountValues>, u64),
+        of: impl Fn(&Assumption, &Amount) -> Result<(AmountValues, u64), EconomicsError>,
+    ) -> Result<(OfferAmounts, u64), EconomicsError> {
         let assumptions: Vec<Assumption> = economics.amounts().into_iter().map(|(assumption, _)| assumption).collect();
         let mut all = vec![first.clone()];
         for offer in &self.others {
@@ -164,25 +164,25 @@ impl Offers {
             }
             all.push(own);
         }
-        Ok((Offered(all), lacking))
+        Ok((OfferAmounts(all), lacking))
     }
 }
 
-impl From<Economics<Values>> for Offered {
+impl From<Economics<AmountValues>> for OfferAmounts {
     /// A single offer.
-    fn from(amounts: Economics<Values>) -> Self {
+    fn from(amounts: Economics<AmountValues>) -> Self {
         Self(vec![amounts])
     }
 }
 
-impl From<Economics<Values>> for Given {
+impl From<Economics<AmountValues>> for Given {
     /// The single offer, for everybody.
-    fn from(amounts: Economics<Values>) -> Self {
+    fn from(amounts: Economics<AmountValues>) -> Self {
         Self { offered: amounts.into(), which: Vec::new() }
     }
 }
 
-impl Offered {
+impl OfferAmounts {
     /// How many offers there are.
     pub fn count(&self) -> usize {
         self.0.len()
@@ -230,7 +230,7 @@ impl Offered {
 
 impl Given {
     /// All that could be offered.
-    pub fn offered(&self) -> &Offered {
+    pub fn offered(&self) -> &OfferAmounts {
         &self.offered
     }
 
@@ -253,7 +253,7 @@ impl Given {
             let (values, wanted) = (first.amount(word)?, typical.amount(word)?);
             Some((values.mean(), *wanted))
         };
-        let scaled: Vec<Economics<(Values, f64, f64)>> = self
+        let scaled: Vec<Economics<(AmountValues, f64, f64)>> = self
             .offered
             .0
             .iter()

@@ -4,10 +4,10 @@ use serde::{Deserialize, Serialize};
 
 use super::action::Action;
 use super::economics::{Economics, EconomicsError};
-use super::front::{Cut, Front};
-use super::offers::{Offered, Offers};
+use super::offers::{OfferAmounts, Offers};
 use super::payoff::Payoffs;
 use super::rule::Rule;
+use super::streaming_cutoff::{Front, LeastKey};
 use pronoia_data::Table;
 
 /// Economics and rule.
@@ -45,7 +45,7 @@ impl Policy {
     ///
     /// # Errors
     /// [`EconomicsError`] for the first amount that cannot be, for anybody.
-    pub fn worked_out(&mut self, table: &Table, rows: &[usize]) -> Result<(Offered, u64), EconomicsError> {
+    pub fn worked_out(&mut self, table: &Table, rows: &[usize]) -> Result<(OfferAmounts, u64), EconomicsError> {
         self.offers.worked_out(&mut self.economics, table, rows)
     }
 
@@ -54,7 +54,7 @@ impl Policy {
     ///
     /// # Errors
     /// [`EconomicsError`] if one cannot be worked out on this table.
-    pub fn applied(&self, list: &Table) -> Result<(Offered, u64), EconomicsError> {
+    pub fn applied(&self, list: &Table) -> Result<(OfferAmounts, u64), EconomicsError> {
         self.offers.applied(&self.economics, list)
     }
 }
@@ -76,7 +76,7 @@ impl Rule {
     }
 
     /// What is done about a customer with this key and probability.
-    pub fn action(&self, cut: Cut, key: f64, probability: f64) -> Action {
+    pub fn action(&self, cut: LeastKey, key: f64, probability: f64) -> Action {
         if cut.acts(key) {
             Action::Act
         } else if self.refer_from.is_some_and(|from| probability >= from) {
@@ -89,7 +89,7 @@ impl Rule {
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Line, Order, Payoff};
+    use super::super::{CutOff, Order, Payoff};
     use super::*;
     use proptest::prelude::*;
 
@@ -108,14 +108,14 @@ mod tests {
             let rule = Rule { by: Order::Probability, line, limits: vec![], refer_from: None };
             acted(&rule.actions(&p, |_| worth(10.0, -2.0, 3.0), 500.0))
         };
-        assert_eq!(by(Line::Least(0.5)), [0, 1, 2]);
-        assert_eq!(by(Line::Customers(250.0)), [0], "the two with 0.5 are not parted");
-        assert_eq!(by(Line::Customers(300.0)), [0, 1, 2]);
-        assert_eq!(by(Line::Share(0.8)), [0, 1, 2, 3]);
-        assert_eq!(by(Line::Budget(1_199.0)), [0, 1, 2]);
-        assert_eq!(by(Line::Budget(1_200.0)), [0, 1, 2, 3]);
-        assert_eq!(by(Line::Precision(0.5)), [0, 1, 2, 3], "2.1 of 4");
-        assert_eq!(by(Line::Precision(0.95)), Vec::<usize>::new());
+        assert_eq!(by(CutOff::Least(0.5)), [0, 1, 2]);
+        assert_eq!(by(CutOff::Customers(250.0)), [0], "the two with 0.5 are not parted");
+        assert_eq!(by(CutOff::Customers(300.0)), [0, 1, 2]);
+        assert_eq!(by(CutOff::Share(0.8)), [0, 1, 2, 3]);
+        assert_eq!(by(CutOff::Budget(1_199.0)), [0, 1, 2]);
+        assert_eq!(by(CutOff::Budget(1_200.0)), [0, 1, 2, 3]);
+        assert_eq!(by(CutOff::Precision(0.5)), [0, 1, 2, 3], "2.1 of 4");
+        assert_eq!(by(CutOff::Precision(0.95)), Vec::<usize>::new());
     }
 
     #[test]
@@ -125,9 +125,9 @@ mod tests {
             [worth(100.0, 0.0, 40.0), worth(60.0, 0.0, 10.0), worth(50.0, 0.0, 10.0), worth(1.0, -9.0, 1.0)][at]
         };
         let by = |by, line| acted(&Rule { by, line, limits: vec![], refer_from: None }.actions(&p, payoffs, 4.0));
-        assert_eq!(by(Order::GainPerCost, Line::Budget(20.0)), [1, 2]);
-        assert_eq!(by(Order::Gain, Line::Budget(40.0)), [0]);
-        assert_eq!(by(Order::Gain, Line::Share(1.0)), [0, 1, 2], "acting on the last would lose");
+        assert_eq!(by(Order::GainPerCost, CutOff::Budget(20.0)), [1, 2]);
+        assert_eq!(by(Order::Gain, CutOff::Budget(40.0)), [0]);
+        assert_eq!(by(Order::Gain, CutOff::Share(1.0)), [0, 1, 2], "acting on the last would lose");
         assert_eq!(acted(&Rule::value_aware().actions(&p, payoffs, 4.0)), [0, 1, 2]);
     }
 
@@ -138,10 +138,10 @@ mod tests {
             let rule = Rule { by: Order::Probability, line, limits, refer_from: None };
             acted(&rule.actions(&p, |_| worth(10.0, -2.0, 3.0), 4.0))
         };
-        assert_eq!(by(Line::Least(0.1), vec![Line::Customers(3.0)]), [0, 1, 3]);
-        assert_eq!(by(Line::Least(0.1), vec![Line::Customers(3.0), Line::Precision(0.85)]), [0, 1]);
-        assert_eq!(by(Line::Least(0.75), vec![Line::Customers(3.0)]), [0, 1]);
-        assert_eq!(by(Line::Precision(0.65), vec![Line::Budget(8.0)]), [0, 1]);
+        assert_eq!(by(CutOff::Least(0.1), vec![CutOff::Customers(3.0)]), [0, 1, 3]);
+        assert_eq!(by(CutOff::Least(0.1), vec![CutOff::Customers(3.0), CutOff::Precision(0.85)]), [0, 1]);
+        assert_eq!(by(CutOff::Least(0.75), vec![CutOff::Customers(3.0)]), [0, 1]);
+        assert_eq!(by(CutOff::Precision(0.65), vec![CutOff::Budget(8.0)]), [0, 1]);
     }
 
     #[test]
@@ -167,10 +167,10 @@ mod tests {
                 prop_assert!(aware >= single - 1e-9 * (1.0 + single.abs()), "{} {}", aware, single);
             }
             for (share, budget) in [(0.1, 5.0), (0.5, 20.0)] {
-                let rule = Rule { by: Order::Gain, line: Line::Share(share), limits: vec![], refer_from: None };
+                let rule = Rule { by: Order::Gain, line: CutOff::Share(share), limits: vec![], refer_from: None };
                 let n = acted(&rule.actions(&p, payoffs, p.len() as f64)).len() as f64;
                 prop_assert!(n <= share * p.len() as f64 * (1.0 + 1e-9));
-                let rule = Rule { by: Order::GainPerCost, line: Line::Budget(budget), limits: vec![], refer_from: None };
+                let rule = Rule { by: Order::GainPerCost, line: CutOff::Budget(budget), limits: vec![], refer_from: None };
                 prop_assert!(acted(&rule.actions(&p, payoffs, p.len() as f64)).len() as f64 <= budget * (1.0 + 1e-9));
             }
         }

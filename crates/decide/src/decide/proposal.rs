@@ -1,12 +1,12 @@
 //! Where the line is proposed until somebody draws it.
 
 use super::payoff::Payoffs;
-use super::rule::Line;
-use super::weighing::Weighing;
+use super::policy_evaluation::PolicyEvaluation;
+use super::rule::CutOff;
 
 /// Lines that are proposed, by probability.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Proposal {
+pub struct CutOffProposal {
     /// From where on to act.
     pub act: f64,
     /// From where on somebody looks.
@@ -29,37 +29,37 @@ impl Payoffs {
     }
 }
 
-impl Weighing {
+impl PolicyEvaluation {
     /// Proposes the lines of a rule by probability, within its limits.
     ///
     /// With `payoffs` that are the same for everybody that is where acting begins to pay, unless
     /// the judged customers say clearly that the best point on them brings more, even without what
     /// flatters it: that point is partly luck, and a break-even is not. Otherwise it is the best point. A second line is
     /// proposed if `referring`.
-    pub fn proposed(&self, payoffs: Option<&Payoffs>, referring: bool) -> Proposal {
+    pub fn proposed(&self, payoffs: Option<&Payoffs>, referring: bool) -> CutOffProposal {
         let curve = &self.curve;
         let key = |at: usize| curve.points[at].cut_off;
         let (act, refer) = if referring { curve.best_referring(self.limit) } else { (self.best.at, self.best.at) };
         let best = (act, refer);
-        let at_best = Proposal { act: key(act), refer: (refer > act).then(|| key(refer)), break_even: false };
+        let at_best = CutOffProposal { act: key(act), refer: (refer > act).then(|| key(refer)), break_even: false };
         let lines = payoffs.and_then(|payoffs| match (payoffs.lines()?, referring) {
             ((_, Some(_)), false) => Some((payoffs.gain().break_even()?, None)),
             (lines, _) => Some(lines),
         });
         let Some((from, refer_from)) = lines else { return at_best };
-        let position = |least: f64| curve.last_within(&[Line::Least(least)]);
+        let position = |least: f64| curve.last_within(&[CutOff::Least(least)]);
         let act = position(from);
         let refer = refer_from.map_or(act, position).max(act);
         if act == 0 || act > self.limit || curve.referring_over((act, refer), best).high < -curve.optimism {
             return at_best;
         }
-        Proposal { act: from, refer: refer_from, break_even: true }
+        CutOffProposal { act: from, refer: refer_from, break_even: true }
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Economics, Payoff, Population, Ranking, Rule, Scale};
+    use super::super::{Economics, EvaluationScale, Payoff, Population, Ranking, Rule};
     use super::*;
     use crate::question::Question;
     use proptest::prelude::*;
@@ -76,11 +76,16 @@ mod tests {
             .unzip()
     }
 
-    fn weighed(economics: &Economics<f64>, seed: u64, rule: Rule) -> Weighing {
+    fn weighed(economics: &Economics<f64>, seed: u64, rule: Rule) -> PolicyEvaluation {
         let (p, event) = drawn(4_000, seed);
         let ranking = Ranking::of(&p, &event).expect("rows");
         let population = Population::default();
-        Weighing::counted(&ranking, economics, &rule, &Scale { population: &population, doubt: 0.0, seed: 1 })
+        PolicyEvaluation::counted(
+            &ranking,
+            economics,
+            &rule,
+            &EvaluationScale { population: &population, doubt: 0.0, seed: 1 },
+        )
     }
 
     #[test]
@@ -89,9 +94,9 @@ mod tests {
         let payoffs = churn.payoffs();
         let at = payoffs.gain().break_even().expect("one");
         let weighing = weighed(&churn, 1, Rule::cut_off(0.0));
-        assert_eq!(weighing.proposed(Some(&payoffs), false), Proposal { act: at, refer: None, break_even: true });
+        assert_eq!(weighing.proposed(Some(&payoffs), false), CutOffProposal { act: at, refer: None, break_even: true });
         let best = weighing.curve.points[weighing.best.at].cut_off;
-        assert_eq!(weighing.proposed(None, false), Proposal { act: best, refer: None, break_even: false });
+        assert_eq!(weighing.proposed(None, false), CutOffProposal { act: best, refer: None, break_even: false });
     }
 
     #[test]
@@ -116,10 +121,10 @@ mod tests {
         let said: Vec<f64> = p.iter().map(|p| p / 4.0).collect();
         let ranking = Ranking::of(&said, &event).expect("rows");
         let population = Population::default();
-        let scale = Scale { population: &population, doubt: 0.0, seed: 1 };
-        let weighing = Weighing::counted(&ranking, &churn, &Rule::cut_off(0.0), &scale);
+        let scale = EvaluationScale { population: &population, doubt: 0.0, seed: 1 };
+        let weighing = PolicyEvaluation::counted(&ranking, &churn, &Rule::cut_off(0.0), &scale);
         assert!(!weighing.proposed(Some(&payoffs), false).break_even);
-        let limited = Rule { limits: vec![Line::Customers(50.0)], ..Rule::cut_off(0.0) };
+        let limited = Rule { limits: vec![CutOff::Customers(50.0)], ..Rule::cut_off(0.0) };
         let weighing = weighed(&churn, 1, limited);
         let proposal = weighing.proposed(Some(&payoffs), false);
         assert!(!proposal.break_even && proposal.act > payoffs.gain().break_even().expect("one"));
@@ -133,7 +138,7 @@ mod tests {
                 .with("act_event", event).with("act_other", other).with("leave_event", 0.0).with("leave_other", 0.0);
             let weighing = weighed(&economics, seed, Rule::cut_off(0.0));
             let proposal = weighing.proposed(Some(&plain), false);
-            let at = weighing.curve.last_within(&[Line::Least(proposal.act)]);
+            let at = weighing.curve.last_within(&[CutOff::Least(proposal.act)]);
             let best = weighing.best.at;
             let over = weighing.curve.referring_over((at, at), (best, best));
             prop_assert!(over.high >= -weighing.curve.optimism, "{:?} {}", over, weighing.curve.optimism);

@@ -18,7 +18,7 @@ pub struct Ranking {
     /// Events among them.
     pub events: u64,
     /// From acting on none to acting on all; a step never parts equal keys.
-    pub stands: Vec<Stand>,
+    pub stands: Vec<CutPoint>,
     /// Events per slot of customers, 1 000 slots in order of probability
     /// (fewer with fewer rows), for the picture of the thousand.
     pub slots: Vec<(u32, u32)>,
@@ -26,7 +26,7 @@ pub struct Ranking {
 
 /// Acting on the customers down to one value of the key.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Stand {
+pub struct CutPoint {
     /// Customers acted on.
     pub acted: u64,
     /// Events among them.
@@ -69,7 +69,7 @@ impl Ranking {
             cumulative.push(cumulative[cumulative.len() - 1] + u64::from(event[row]));
         }
         let above = if key[order[0]] <= 1.0 { 1.0 + f64::EPSILON } else { key[order[0]] * (1.0 + 1e-9) };
-        let stand = |acted: usize| Stand {
+        let stand = |acted: usize| CutPoint {
             acted: acted as u64,
             events: cumulative[acted],
             cut_off: if acted == 0 { above } else { key[order[acted - 1]] },
@@ -97,7 +97,7 @@ impl Ranking {
 
     /// The least key of every tenth of the rows but the last, from the first down.
     pub fn tenths(&self) -> Vec<f64> {
-        let reaches = |tenth: u64| move |stand: &&Stand| stand.acted * 10 >= tenth * self.rows;
+        let reaches = |tenth: u64| move |stand: &&CutPoint| stand.acted * 10 >= tenth * self.rows;
         (1..10).filter_map(|tenth| self.stands.iter().find(reaches(tenth)).map(|stand| stand.cut_off)).collect()
     }
 

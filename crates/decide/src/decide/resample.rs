@@ -4,7 +4,7 @@ use rand::{Rng, RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
 use super::payoff::Payoff;
-use super::sums::Sums;
+use super::sums::OutcomeSums;
 
 /// Resamples behind a band.
 pub(super) const RESAMPLES: u64 = 200;
@@ -29,7 +29,7 @@ impl Resample {
     /// Each customer is drawn a Poisson(1) number of times, which is the bootstrap for many
     /// customers (Hanley & MacGibbon 2006): of `n` customers together a Poisson(n) number. Where
     /// gains differ within a group, their sum is spread as that of as many single draws would be.
-    pub fn draw(sums: &[Sums], weights: Payoff, shares: &[f64], (seed, resample): (u64, u64)) -> Self {
+    pub fn draw(sums: &[OutcomeSums], weights: Payoff, shares: &[f64], (seed, resample): (u64, u64)) -> Self {
         let mut rng = ChaCha8Rng::seed_from_u64(seed.wrapping_mul(0x9e37_79b9).wrapping_add(resample));
         let drawn: Vec<[f64; 4]> = sums
             .iter()

@@ -11,10 +11,10 @@ pub struct Rule {
     /// Who comes first.
     pub by: Order,
     /// Down to where.
-    pub line: Line,
+    pub line: CutOff,
     /// What else holds, wherever the line is.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub limits: Vec<Line>,
+    pub limits: Vec<CutOff>,
     /// Somebody looks at those below the line with at least this probability.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub refer_from: Option<f64>,
@@ -37,7 +37,7 @@ pub enum Order {
 /// more are acted on than a limit allows.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Line {
+pub enum CutOff {
     /// All who have at least this: a probability, or a gain, by the order.
     Least(f64),
     /// So many customers.
@@ -53,23 +53,23 @@ pub enum Line {
 impl Rule {
     /// Act on everybody with at least this probability.
     pub fn cut_off(probability: f64) -> Self {
-        Self { by: Order::Probability, line: Line::Least(probability), limits: vec![], refer_from: None }
+        Self { by: Order::Probability, line: CutOff::Least(probability), limits: vec![], refer_from: None }
     }
 
     /// Act on everybody on whom acting is expected to gain.
     pub fn value_aware() -> Self {
         // The least number above nothing: what gains nothing is left alone.
-        Self { by: Order::Gain, line: Line::Least(f64::MIN_POSITIVE), limits: vec![], refer_from: None }
+        Self { by: Order::Gain, line: CutOff::Least(f64::MIN_POSITIVE), limits: vec![], refer_from: None }
     }
 
     /// The keys at which it changes what is done.
     pub(super) fn keys(&self) -> Vec<f64> {
         let gains = (self.by != Order::Probability).then_some(f64::MIN_POSITIVE);
-        self.bounds().filter_map(Line::least).chain(self.refer_from).chain(gains).collect()
+        self.bounds().filter_map(CutOff::least).chain(self.refer_from).chain(gains).collect()
     }
 
     /// The line and all limits.
-    pub(super) fn bounds(&self) -> impl Iterator<Item = &Line> {
+    pub(super) fn bounds(&self) -> impl Iterator<Item = &CutOff> {
         std::iter::once(&self.line).chain(&self.limits)
     }
 }
@@ -89,7 +89,7 @@ pub struct SoFar {
     pub events: f64,
 }
 
-impl Line {
+impl CutOff {
     /// Whether acting on so many keeps to it.
     pub fn allows(&self, so_far: &SoFar) -> bool {
         // A limit is not missed by the rounding of a sum.
@@ -118,17 +118,17 @@ impl Rule {
     /// Whom it acts on, as a few words: “P ≥ 0.231”.
     pub fn in_short(&self) -> String {
         match (self.line, self.by) {
-            (Line::Least(p), Order::Probability) if p > 1.0 => "nobody".into(),
-            (Line::Least(p), Order::Probability) => format!("P ≥ {}", number::fixed(p, 3)),
-            (Line::Least(least), _) if least <= f64::MIN_POSITIVE => "incremental profit above 0".into(),
-            (Line::Least(least), Order::Gain) => format!("incremental profit ≥ {}", number::fixed(least, 2)),
-            (Line::Least(least), Order::GainPerCost) => {
+            (CutOff::Least(p), Order::Probability) if p > 1.0 => "nobody".into(),
+            (CutOff::Least(p), Order::Probability) => format!("P ≥ {}", number::fixed(p, 3)),
+            (CutOff::Least(least), _) if least <= f64::MIN_POSITIVE => "incremental profit above 0".into(),
+            (CutOff::Least(least), Order::Gain) => format!("incremental profit ≥ {}", number::fixed(least, 2)),
+            (CutOff::Least(least), Order::GainPerCost) => {
                 format!("incremental profit per cost ≥ {}", number::fixed(least, 2))
             }
-            (Line::Customers(n), _) => format!("first {}", number::fixed(n, 0)),
-            (Line::Share(share), _) => format!("first {}", number::percent(share)),
-            (Line::Budget(money), _) => format!("for up to {}", number::money(money)),
-            (Line::Precision(least), _) => format!("{} right", number::percent(least)),
+            (CutOff::Customers(n), _) => format!("first {}", number::fixed(n, 0)),
+            (CutOff::Share(share), _) => format!("first {}", number::percent(share)),
+            (CutOff::Budget(money), _) => format!("for up to {}", number::money(money)),
+            (CutOff::Precision(least), _) => format!("{} right", number::percent(least)),
         }
     }
 
@@ -140,18 +140,18 @@ impl Rule {
             Order::GainPerCost => "highest incremental profit per cost first",
         };
         let line = match self.line {
-            Line::Least(_) => format!("where {}", self.in_short()),
-            Line::Customers(n) => format!("on {} customers, {order}", number::fixed(n, 0)),
-            Line::Share(share) => format!("on {} of all, {order}", number::percent(share)),
-            Line::Budget(money) => format!("for up to {}, {order}", number::money(money)),
-            Line::Precision(least) => format!("while {} of them have the event, {order}", number::percent(least)),
+            CutOff::Least(_) => format!("where {}", self.in_short()),
+            CutOff::Customers(n) => format!("on {} customers, {order}", number::fixed(n, 0)),
+            CutOff::Share(share) => format!("on {} of all, {order}", number::percent(share)),
+            CutOff::Budget(money) => format!("for up to {}, {order}", number::money(money)),
+            CutOff::Precision(least) => format!("while {} of them have the event, {order}", number::percent(least)),
         };
         let limits = self.limits.iter().map(|limit| match *limit {
-            Line::Least(least) => format!("from {} on", number::plain(least)),
-            Line::Customers(n) => format!("on {} customers at most", number::fixed(n, 0)),
-            Line::Share(share) => format!("on {} of them at most", number::percent(share)),
-            Line::Budget(money) => format!("for {} at most", number::money(money)),
-            Line::Precision(least) => format!("while {} of them have the event", number::percent(least)),
+            CutOff::Least(least) => format!("from {} on", number::plain(least)),
+            CutOff::Customers(n) => format!("on {} customers at most", number::fixed(n, 0)),
+            CutOff::Share(share) => format!("on {} of them at most", number::percent(share)),
+            CutOff::Budget(money) => format!("for {} at most", number::money(money)),
+            CutOff::Precision(least) => format!("while {} of them have the event", number::percent(least)),
         });
         let refer = self.refer_from.map(|from| format!("manual review from P ≥ {}", number::fixed(from, 3)));
         std::iter::once(line).chain(limits).chain(refer).collect::<Vec<_>>().join(", ")

@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use super::assumption::Assumption;
-use super::decision::Decision;
+use super::decision::ConfusionCounts;
 use super::economics::Economics;
 
 /// By how much an assumption is varied, as a share of itself.
@@ -27,7 +27,7 @@ pub struct Sensitivity {
 impl Sensitivity {
     /// Looks at every assumption while the customers acted on stay the same. In the order in which
     /// the assumptions are asked for.
-    pub fn of_all(typical: &Economics<f64>, decision: &Decision) -> Vec<Self> {
+    pub fn of_all(typical: &Economics<f64>, decision: &ConfusionCounts) -> Vec<Self> {
         typical
             .amounts()
             .into_iter()
@@ -36,7 +36,7 @@ impl Sensitivity {
     }
 
     /// Looks at one of them.
-    pub fn of(typical: &Economics<f64>, assumption: Assumption, value: f64, decision: &Decision) -> Self {
+    pub fn of(typical: &Economics<f64>, assumption: Assumption, value: f64, decision: &ConfusionCounts) -> Self {
         let gain = |value: f64| decision.gain(&typical.with(assumption.word, value));
         let break_even = if assumption.is_linear() {
             of_line(&assumption, value, gain)
@@ -92,7 +92,7 @@ pub(super) fn break_even(assumption: &Assumption, value: f64, gain: impl Fn(f64)
 
 #[cfg(test)]
 mod tests {
-    use super::super::{Churn, Payoff, Plain};
+    use super::super::{Churn, Payoff, PayoffTable};
     use super::*;
     use crate::question::Question;
     use proptest::prelude::*;
@@ -101,8 +101,8 @@ mod tests {
         all.iter().find(|s| s.assumption.word == word).expect("an assumption")
     }
 
-    fn acted(acted: f64, events: f64) -> Decision<'static> {
-        Decision::Counted { act: Payoff { event: events, other: acted - events }, refer: Payoff::default() }
+    fn acted(acted: f64, events: f64) -> ConfusionCounts<'static> {
+        ConfusionCounts::Counted { act: Payoff { event: events, other: acted - events }, refer: Payoff::default() }
     }
 
     fn churn() -> Churn<f64> {
@@ -161,7 +161,7 @@ mod tests {
         let all = Sensitivity::of_all(&Economics::Churn(a), &acted(100.0, 10.0));
         assert_eq!(of(&all, "save_rate").break_even, None);
         assert!((of(&all, "save_rate").more.0 - 1.0).abs() < 1e-12, "no more than always");
-        let plain = Plain { act_event: 20.0, act_other: -2.0, leave_event: 0.0, leave_other: 0.0 };
+        let plain = PayoffTable { act_event: 20.0, act_other: -2.0, leave_event: 0.0, leave_other: 0.0 };
         let all = Sensitivity::of_all(&Economics::Plain(plain), &acted(50.0, 50.0));
         assert_eq!(of(&all, "act_other").break_even, None, "nobody without the event is acted on");
         assert_eq!(of(&all, "leave_event").margin(), None, "a share of nothing is nothing");
@@ -177,7 +177,7 @@ mod tests {
             let mut factors = factors.into_iter();
             let economics = Economics::usual(question)
                 .map(|a, usual| a.nearest_possible(usual * factors.next().unwrap_or(1.0)));
-            let decision = Decision::Counted {
+            let decision = ConfusionCounts::Counted {
                 act: Payoff { event: n * share, other: n * (1.0 - share) },
                 refer: Payoff { event: referred * share, other: referred },
             };

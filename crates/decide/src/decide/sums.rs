@@ -7,7 +7,7 @@ use super::ranking::Ranking;
 
 /// What judged customers are worth.
 #[derive(Clone, Copy)]
-pub enum Worths<'a> {
+pub enum CustomerPayoffs<'a> {
     /// The same for all of them.
     Same(Payoffs),
     /// Different for each.
@@ -23,7 +23,7 @@ pub enum Worths<'a> {
 
 /// Customers between two stands; sums of those with the event and of those without.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
-pub(super) struct Sums {
+pub(super) struct OutcomeSums {
     /// How many.
     pub customers: Payoff,
     /// Leaving all of them alone.
@@ -40,18 +40,18 @@ pub(super) struct Sums {
     pub spread: Payoff,
 }
 
-impl Sums {
+impl OutcomeSums {
     /// Between every two stands of a ranking, from the first.
-    pub fn of(ranking: &Ranking, worths: &Worths) -> Vec<Self> {
+    pub fn of(ranking: &Ranking, worths: &CustomerPayoffs) -> Vec<Self> {
         let between = ranking.stands.par_windows(2);
         match worths {
-            Worths::Same(payoffs) => between
+            CustomerPayoffs::Same(payoffs) => between
                 .map(|pair| {
                     let events = (pair[1].events - pair[0].events) as f64;
                     Self::of_alike(payoffs, events, (pair[1].acted - pair[0].acted) as f64 - events)
                 })
                 .collect(),
-            Worths::Each { order, event, payoffs } => between
+            CustomerPayoffs::Each { order, event, payoffs } => between
                 .map(|pair| {
                     let places = &order[pair[0].acted as usize..pair[1].acted as usize];
                     let mut sums = Self::default();

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::assumption::{Assumption, Unit};
+use super::assumption::{Assumption, AssumptionUnit};
 use super::payoff::{Payoff, Payoffs};
 
 /// Amounts of an offer that is meant to keep customers.
@@ -48,7 +48,7 @@ pub struct Credit<A> {
 /// Amounts of a campaign.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(bound(deserialize = "A: Deserialize<'de> + From<f64>"))]
-pub struct Response<A> {
+pub struct ResponseTerms<A> {
     /// What a response brings.
     pub margin: A,
     /// Share of those who respond who would have bought without the contact.
@@ -64,7 +64,7 @@ pub struct Response<A> {
 
 /// A plain table of money.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct Plain<A> {
+pub struct PayoffTable<A> {
     /// Acting on a customer with the event.
     pub act_event: A,
     /// Acting on one without.
@@ -77,13 +77,13 @@ pub struct Plain<A> {
 
 impl<A> Churn<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 7] = [
-        Assumption::of("value_kept", "Margin of a customer, a year", Unit::Amount, 150.0),
-        Assumption::usually("years", "Horizon, years", Unit::Years, 1.0),
-        Assumption::usually("discount", "Yearly discount", Unit::Rate, 0.0),
-        Assumption::of("save_rate", "Save rate", Unit::Chance, 0.25).of_offer(),
-        Assumption::of("offer_cost", "Cost of the offer, if taken", Unit::Amount, 25.0).of_offer(),
-        Assumption::of("stayers_take", "Take-up by stayers", Unit::Chance, 0.3).of_offer(),
-        Assumption::of("contact_cost", "Cost of contact", Unit::Amount, 2.0).of_offer(),
+        Assumption::of("value_kept", "Margin of a customer, a year", AssumptionUnit::Amount, 150.0),
+        Assumption::usually("years", "Horizon, years", AssumptionUnit::Years, 1.0),
+        Assumption::usually("discount", "Yearly discount", AssumptionUnit::Rate, 0.0),
+        Assumption::of("save_rate", "Save rate", AssumptionUnit::Chance, 0.25).of_offer(),
+        Assumption::of("offer_cost", "Cost of the offer, if taken", AssumptionUnit::Amount, 25.0).of_offer(),
+        Assumption::of("stayers_take", "Take-up by stayers", AssumptionUnit::Chance, 0.3).of_offer(),
+        Assumption::of("contact_cost", "Cost of contact", AssumptionUnit::Amount, 2.0).of_offer(),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 7] {
@@ -99,14 +99,14 @@ impl<A> Churn<A> {
 
 impl<A> Credit<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 8] = [
-        Assumption::of("margin", "Margin of a good agreement, a year", Unit::Amount, 90.0),
-        Assumption::usually("years", "Horizon, years", Unit::Years, 1.0),
-        Assumption::usually("discount", "Yearly discount", Unit::Rate, 0.0),
-        Assumption::of("exposure", "Exposure at default", Unit::Amount, 600.0),
-        Assumption::of("loss_rate", "Loss given default", Unit::Chance, 0.6),
-        Assumption::usually("review_cost", "Cost of manual review", Unit::Amount, 12.0),
-        Assumption::usually("review_finds", "Review detects a bad one", Unit::Chance, 0.6),
-        Assumption::usually("review_stops", "Review declines a good one", Unit::Chance, 0.1),
+        Assumption::of("margin", "Margin of a good agreement, a year", AssumptionUnit::Amount, 90.0),
+        Assumption::usually("years", "Horizon, years", AssumptionUnit::Years, 1.0),
+        Assumption::usually("discount", "Yearly discount", AssumptionUnit::Rate, 0.0),
+        Assumption::of("exposure", "Exposure at default", AssumptionUnit::Amount, 600.0),
+        Assumption::of("loss_rate", "Loss given default", AssumptionUnit::Chance, 0.6),
+        Assumption::usually("review_cost", "Cost of manual review", AssumptionUnit::Amount, 12.0),
+        Assumption::usually("review_finds", "Review detects a bad one", AssumptionUnit::Chance, 0.6),
+        Assumption::usually("review_stops", "Review declines a good one", AssumptionUnit::Chance, 0.1),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 8] {
@@ -120,13 +120,13 @@ impl<A> Credit<A> {
     }
 }
 
-impl<A> Response<A> {
+impl<A> ResponseTerms<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 5] = [
-        Assumption::of("margin", "Margin of a response", Unit::Amount, 40.0),
-        Assumption::usually("anyway", "Would buy anyway", Unit::Chance, 0.1),
-        Assumption::usually("reach", "Response rate to this contact", Unit::Chance, 1.0).of_offer(),
-        Assumption::usually("incentive", "Cost per response", Unit::Amount, 0.0).of_offer(),
-        Assumption::of("contact_cost", "Cost of contact", Unit::Amount, 1.5).of_offer(),
+        Assumption::of("margin", "Margin of a response", AssumptionUnit::Amount, 40.0),
+        Assumption::usually("anyway", "Would buy anyway", AssumptionUnit::Chance, 0.1),
+        Assumption::usually("reach", "Response rate to this contact", AssumptionUnit::Chance, 1.0).of_offer(),
+        Assumption::usually("incentive", "Cost per response", AssumptionUnit::Amount, 0.0).of_offer(),
+        Assumption::of("contact_cost", "Cost of contact", AssumptionUnit::Amount, 1.5).of_offer(),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 5] {
@@ -140,12 +140,12 @@ impl<A> Response<A> {
     }
 }
 
-impl<A> Plain<A> {
+impl<A> PayoffTable<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 4] = [
-        Assumption::of("act_event", "Acting, with the event", Unit::Balance, 20.0).of_offer(),
-        Assumption::of("act_other", "Acting, without", Unit::Balance, -2.0).of_offer(),
-        Assumption::usually("leave_event", "Not acting, with the event", Unit::Balance, 0.0),
-        Assumption::usually("leave_other", "Not acting, without", Unit::Balance, 0.0),
+        Assumption::of("act_event", "Acting, with the event", AssumptionUnit::Balance, 20.0).of_offer(),
+        Assumption::of("act_other", "Acting, without", AssumptionUnit::Balance, -2.0).of_offer(),
+        Assumption::usually("leave_event", "Not acting, with the event", AssumptionUnit::Balance, 0.0),
+        Assumption::usually("leave_other", "Not acting, without", AssumptionUnit::Balance, 0.0),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 4] {
@@ -208,7 +208,7 @@ impl Credit<f64> {
     }
 }
 
-impl Response<f64> {
+impl ResponseTerms<f64> {
     /// Counted from nothing being bought: without a contact, or with one that does not reach them, a
     /// share of those who would respond buys all the same.
     pub(super) fn payoffs(&self) -> Payoffs {
@@ -226,7 +226,7 @@ impl Response<f64> {
     }
 }
 
-impl Plain<f64> {
+impl PayoffTable<f64> {
     pub(super) fn payoffs(&self) -> Payoffs {
         let act = Payoff { event: self.act_event, other: self.act_other };
         Payoffs {
@@ -310,13 +310,13 @@ mod tests {
 
     #[test]
     fn those_who_would_buy_without_a_contact_are_not_won_by_it() {
-        let response = Response { margin: 40.0, anyway: 0.25, reach: 1.0, incentive: 5.0, contact_cost: 1.5 };
+        let response = ResponseTerms { margin: 40.0, anyway: 0.25, reach: 1.0, incentive: 5.0, contact_cost: 1.5 };
         let payoffs = response.payoffs();
         near(payoffs.leave.expected(0.2), 0.2 * 0.25 * 40.0);
         near(payoffs.gain().event, 0.75 * 40.0 - 5.0 - 1.5);
         near(payoffs.gain().other, -1.5);
         // Of those whom another contact does not reach, some buy all the same.
-        let post = Response { reach: 0.4, contact_cost: 0.1, ..response }.payoffs();
+        let post = ResponseTerms { reach: 0.4, contact_cost: 0.1, ..response }.payoffs();
         near(post.gain().event, 0.4 * (0.75 * 40.0 - 5.0) - 0.1);
         near(post.spent.event, 0.4 * 5.0 + 0.1);
     }

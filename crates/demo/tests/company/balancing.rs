@@ -2,8 +2,8 @@
 
 use std::collections::HashSet;
 
-use pronoia_core::balance::{Balance, Method};
-use pronoia_core::calibrate::{Calibration, Map};
+use pronoia_core::balance::{Balance, BalanceMethod};
+use pronoia_core::calibrate::{Calibration, CalibrationMap};
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::{Settings, Target};
 use pronoia_core::progress::Unwatched;
@@ -52,8 +52,8 @@ fn the_mean_and_the_slope_of_probabilities_hold() {
             settings.set("learning-rate", "0.1").expect("a setting");
         }
         // Trees take their time: in every run they are balanced in one way, in the long one in all.
-        let all = Method::ALL.into_iter().filter(|m| *m != Method::AsTheyAre);
-        for method in all.filter(|m| slow || family == "logistic" || *m == Method::SyntheticRows) {
+        let all = BalanceMethod::ALL.into_iter().filter(|m| *m != BalanceMethod::AsTheyAre);
+        for method in all.filter(|m| slow || family == "logistic" || *m == BalanceMethod::SyntheticRows) {
             let chosen = basis(Balance { method, share: 0.5 });
             let model = Model::fit(&table, &chosen, &rows, &settings, 5, &Unwatched).expect("a model");
             let every: Vec<usize> = (0..drawn).collect();
@@ -62,7 +62,8 @@ fn the_mean_and_the_slope_of_probabilities_hold() {
             let off = (mean - truth) / variance.sqrt();
             assert!(off.abs() < 3.0, "{family} {method:?}: mean {mean:.4}, rate {truth:.4}, {off:.1} standard errors");
             let log_odds: Vec<f64> = probability.iter().map(|p| (p / (1.0 - p)).ln()).collect();
-            let line = Calibration::fit(Map::Sigmoid, &log_odds, &Target::plain(event.clone())).expect("a line");
+            let line =
+                Calibration::fit(CalibrationMap::Sigmoid, &log_odds, &Target::plain(event.clone())).expect("a line");
             let Some(Calibration::Line { slope, .. }) = line else { panic!("{line:?}") };
             println!("{family} {method:?}: mean off by {off:.2} standard errors, slope {slope:.3}");
             assert!((0.9..=1.1).contains(&slope), "{family} {method:?}: slope {slope:.3}");
@@ -77,7 +78,7 @@ fn made_up_rows_keep_to_the_kinds_of_their_columns() {
     let rows: Vec<usize> = (0..table.rows()).collect();
     let event: Vec<bool> = past.iter().map(|m| m.cancelled).collect();
     let names: Vec<String> = table.columns().iter().map(|c| c.name.clone()).collect();
-    let balance = Balance { method: Method::SyntheticRows, share: 0.4 };
+    let balance = Balance { method: BalanceMethod::SyntheticRows, share: 0.4 };
     let made = balance.apply(&table, &names, &rows, &event, 3).synthetic.expect("made-up rows");
     let events = event.iter().filter(|&&e| e).count();
     let share = (events + made.parents.len()) as f64 / (event.len() + made.parents.len()) as f64;
@@ -123,7 +124,7 @@ fn balancing_sees_only_the_rows_it_is_handed() {
     let other = records(&other);
     let rows: Vec<usize> = (0..2_000).collect();
     let settings = Settings::of_family("logistic").expect("a family");
-    for method in Method::ALL {
+    for method in BalanceMethod::ALL {
         let chosen = basis(Balance { method, share: 0.5 });
         let fitted = |table: &Table| Model::fit(table, &chosen, &rows, &settings, 1, &Unwatched).expect("a model");
         assert_eq!(fitted(&table), fitted(&other), "{method:?}");

@@ -68,7 +68,7 @@ fn columns_that_matter_together_are_the_most_striking_pairs() {
     }
     let map = found.pairs.iter().find(|m| m.down == "weekend_visits").expect("the pair");
     let rate = |a: &str, b: &str| {
-        let at = |groups: &[pronoia_core::drivers::Group], v: &str| {
+        let at = |groups: &[pronoia_core::drivers::RateGroup], v: &str| {
             groups.iter().position(|g| g.members == Members::Value(v.into())).expect("a value")
         };
         map.cell(at(&map.down_groups, a), at(&map.across_groups, b)).rate()

@@ -1,6 +1,6 @@
 //! Two ways to judge a model, on customers whose truth is known.
 
-use pronoia_core::Judged;
+use pronoia_core::EvaluatedModel;
 use pronoia_core::evaluate::area_under_roc;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
@@ -18,7 +18,7 @@ fn folds_and_validation_rows_agree_on_what_a_model_is_worth() {
     let crossed = Basis { split: SplitPlan { folds: Some(5), ..plain.split.clone() }, ..plain.clone() };
     let settings = Settings::of_family("logistic").expect("a family");
     let area = |basis: &Basis| {
-        let judged = Judged::fit(&table, basis, &settings, 1, &Unwatched).expect("fitted");
+        let judged = EvaluatedModel::fit(&table, basis, &settings, 1, &Unwatched).expect("fitted");
         (area_under_roc(&judged.probability, &judged.event, None), judged.rows.len())
     };
     let ((held_out, few), (folds, many)) = (area(&plain), area(&crossed));

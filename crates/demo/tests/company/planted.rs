@@ -6,9 +6,9 @@ use pronoia_core::learn::{Estimator, Settings};
 use pronoia_core::model::ModelError;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
-use pronoia_core::score::{Answer, Answers, MatchReport, Roll, match_list};
-use pronoia_core::study::{self, Basis, Outcome, Role, Verdict};
-use pronoia_core::tune::{Measure, Plan, SEARCHED, Search};
+use pronoia_core::score::{ColumnAnswer, ColumnAnswers, MatchReport, Roll, match_list};
+use pronoia_core::study::{self, Basis, ColumnRole, Outcome, Verdict};
+use pronoia_core::tune::{SEARCHED, TuningMeasure, TuningPlan, TuningRun};
 use pronoia_core::{Kind, Model, Table};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, KNOWN, Member, SEED, members, renewals_as_sent_csv, renewals_csv};
 
@@ -67,9 +67,9 @@ fn every_trap_stands_under_the_right_heading() {
     }
     assert_eq!(of("days_since_last_login").stands_under(), Verdict::AskedAbout);
     assert_eq!(of("sample_weight").stands_under(), Verdict::AskedAbout);
-    assert_eq!(of("member_id").role, Role::Identifier);
-    assert_eq!(of("owner_age_band").role, Role::Sensitive);
-    assert_eq!(of("cancelled").role, Role::Outcome);
+    assert_eq!(of("member_id").role, ColumnRole::Identifier);
+    assert_eq!(of("owner_age_band").role, ColumnRole::Sensitive);
+    assert_eq!(of("cancelled").role, ColumnRole::Outcome);
     for name in ["months_since_visit", "declined_claims", "fee_rise_pct", "plan_tier", "newsletter_opens", "district"] {
         assert_eq!(of(name).stands_under(), Verdict::GoesIn, "{name}: {}", of(name).reason);
     }
@@ -136,15 +136,15 @@ fn a_search_finds_a_model_within_reach_of_the_best_that_is_possible() {
     let table = records(&people);
     let predictors = proposed(&people, &table).into_iter().filter(|c| c.stands_under() == Verdict::GoesIn);
     let basis = Basis::plain(outcome(), predictors.map(|c| c.name).collect::<Vec<_>>());
-    let plan = Plan {
+    let plan = TuningPlan {
         families: if slow { SEARCHED.map(str::to_owned).to_vec() } else { vec!["scorecard".into()] },
-        measure: Measure::LogLoss,
+        measure: TuningMeasure::LogLoss,
         most: if slow { 40 } else { 12 },
         minutes: None,
         seed: 1,
     };
     let rows: Vec<usize> = (0..table.rows()).collect();
-    let mut search = Search::new(plan).expect("a plan");
+    let mut search = TuningRun::new(plan).expect("a plan");
     search.run((&table, &basis, &rows), &Unwatched, &mut |_| Ok::<_, ModelError>(())).expect("searched");
     let found = &search.found().expect("a candidate").0.settings;
     let model = Model::fit(&table, &basis, &rows, found, 1, &Unwatched).expect("a fit");
@@ -168,7 +168,7 @@ fn of_everything(people: &[Member]) -> Model {
     let table = records(people);
     let predictors: Vec<String> = proposed(people, &table)
         .into_iter()
-        .filter(|choice| choice.role == Role::Predictor)
+        .filter(|choice| choice.role == ColumnRole::Predictor)
         .filter(|choice| !["days_since_last_login", "exit_survey_sent", "legacy_ref"].contains(&choice.name.as_str()))
         .map(|choice| choice.name)
         .collect();
@@ -192,7 +192,7 @@ fn the_clean_list_matches_without_a_remark() {
     let model = of_everything(&members(6_000, SEED, FIRST_MEMBER));
     for (n, seed) in [(500, SEED + 1), (3_000, SEED + 1), (3_000, SEED + 61)] {
         let list = list(&renewals_csv(&members(n, seed, FIRST_RENEWAL)));
-        let (report, _) = match_list(&model, &[], &list, &Answers::new());
+        let (report, _) = match_list(&model, &[], &list, &ColumnAnswers::new());
         assert!(report.is_complete());
         assert!(report.is_clean(), "{n} {seed}: {:?}", remarks(&report));
         assert!(list.column("cancelled").is_none() && list.column("exit_survey_sent").is_none());
@@ -205,7 +205,7 @@ fn everything_that_is_wrong_with_the_list_as_sent_is_reported_and_nothing_else()
     let model = of_everything(&people);
     let fresh = members(2_800, SEED + 1, FIRST_RENEWAL);
     let sent = list(&renewals_as_sent_csv(&fresh, &people[..KNOWN]));
-    let (report, _) = match_list(&model, &[], &sent, &Answers::new());
+    let (report, _) = match_list(&model, &[], &sent, &ColumnAnswers::new());
     assert_eq!(report.lacking(), ["months_since_visit", "pets"]);
     let input = |name: &str| report.inputs.iter().find(|input| input.name == name).expect("needed");
     assert_eq!(input("months_since_visit").suggestion(), Some("Months since last visit"));
@@ -223,9 +223,9 @@ fn everything_that_is_wrong_with_the_list_as_sent_is_reported_and_nothing_else()
     assert_eq!(same, expected);
 
     // Taken as suggested, customers are scored as they are on a clean list without the column that is missing.
-    let answers: Answers = [
-        ("months_since_visit".into(), Answer::Column("Months since last visit".into())),
-        ("pets".into(), Answer::Nothing),
+    let answers: ColumnAnswers = [
+        ("months_since_visit".into(), ColumnAnswer::Column("Months since last visit".into())),
+        ("pets".into(), ColumnAnswer::Nothing),
     ]
     .into();
     let (report, columns) = match_list(&model, &[], &sent, &answers);
@@ -233,7 +233,7 @@ fn everything_that_is_wrong_with_the_list_as_sent_is_reported_and_nothing_else()
     let all: Vec<Member> = people[..KNOWN].iter().chain(&fresh).cloned().collect();
     let clean = list(&renewals_csv(&all));
     let without = Table::new(clean.columns().iter().filter(|c| c.name != "pets").cloned().collect()).expect("columns");
-    let answers: Answers = [("pets".into(), Answer::Nothing)].into();
+    let answers: ColumnAnswers = [("pets".into(), ColumnAnswer::Nothing)].into();
     let (_, expected) = match_list(&model, &[], &without, &answers);
     let every: Vec<usize> = (0..3_000).collect();
     let told = |columns: &Table| model.probabilities(columns, &every).expect("scores");

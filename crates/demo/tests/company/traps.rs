@@ -1,13 +1,13 @@
 //! Each trap that the generator plants is raised, and what a leak is worth is known.
 
-use pronoia_core::cautions::{Caution, Seen, look};
+use pronoia_core::cautions::{Caution, CautionInput, look};
 use pronoia_core::evaluate::area_under_roc;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::question::Question;
-use pronoia_core::split::Dealt;
+use pronoia_core::split::Split;
 use pronoia_core::study::CautionKind;
 use pronoia_core::study::{self, Basis, Outcome, StudyState};
 use pronoia_core::{Model, Table};
@@ -27,7 +27,7 @@ fn records(people: &[Member]) -> Table {
 }
 
 /// A study of the members as it is proposed, dealt out as usual.
-fn study_of(table: &Table) -> (StudyState, Dealt, Vec<Option<bool>>) {
+fn study_of(table: &Table) -> (StudyState, Split, Vec<Option<bool>>) {
     let happened = outcome().read(table).expect("the outcome");
     let mut state = StudyState { outcome: Some(outcome()), ..StudyState::default() };
     let dealt = state.split.deal(table, &happened).expect("parts");
@@ -41,7 +41,7 @@ fn study_of(table: &Table) -> (StudyState, Dealt, Vec<Option<bool>>) {
 fn cautions(table: &Table, question: Question) -> Vec<Caution> {
     let (state, dealt, happened) = study_of(table);
     let profile = TableProfile::of(table);
-    look(&Seen { table, happened: &happened, dealt: &dealt, profile: &profile, state: &state, question })
+    look(&CautionInput { table, happened: &happened, dealt: &dealt, profile: &profile, state: &state, question })
 }
 
 #[test]

@@ -1,20 +1,20 @@
 //! What the policy that is recommended is truly worth, of the best that anybody could do who knew
 //! every member's own probability.
 
-use pronoia_core::Judged;
+use pronoia_core::EvaluatedModel;
 use pronoia_core::Table;
-use pronoia_core::decide::{Economics, Population, Ranking, Rule, Scale, Weighing};
+use pronoia_core::decide::{Economics, EvaluationScale, PolicyEvaluation, Population, Ranking, Rule};
 use pronoia_core::drivers::Drivers;
 use pronoia_core::intake::read_table;
 use pronoia_core::learn::Settings;
-use pronoia_core::model::{Blend, Mix, ModelError, Recipe};
-use pronoia_core::prepare::{Action, Step};
+use pronoia_core::model::{Ensemble, Mix, ModelError, Recipe};
+use pronoia_core::prepare::{PreparationStep, StepAction};
 use pronoia_core::profile::TableProfile;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::question::Question;
 use pronoia_core::split::SplitPlan;
 use pronoia_core::study::{self, Basis, Outcome, Verdict};
-use pronoia_core::tune::{Measure, Plan, Search};
+use pronoia_core::tune::{TuningMeasure, TuningPlan, TuningRun};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, MEMBERS, Member, members};
 
 /// Members whose true expected gain is added up.
@@ -51,8 +51,8 @@ fn prepared(people: &[Member], table: &Table) -> Basis {
             drivers.pairs.iter().take(2).any(|pair| is_pair(&pair.down, &pair.across)),
             "Drivers points to {columns:?}"
         );
-        let action = Action::Derive { name: name.into(), expression: sql.into() };
-        basis.steps.push(Step { action, off: false });
+        let action = StepAction::Derive { name: name.into(), expression: sql.into() };
+        basis.steps.push(PreparationStep { action, off: false });
         basis.predictors.push(name.into());
     }
     basis.split = SplitPlan { folds: Some(3), ..basis.split };
@@ -67,14 +67,20 @@ fn reached(seed: u64, others: &[&str]) -> f64 {
     let basis = prepared(&people, &table);
     let happened: Vec<Option<bool>> = people.iter().map(|m| Some(m.cancelled)).collect();
     let unsealed = basis.split.deal(&table, &happened).expect("parts").unsealed();
-    let plan = Plan { families: vec!["scorecard".into()], measure: Measure::LogLoss, most: 12, minutes: None, seed };
-    let mut search = Search::new(plan).expect("a plan");
+    let plan = TuningPlan {
+        families: vec!["scorecard".into()],
+        measure: TuningMeasure::LogLoss,
+        most: 12,
+        minutes: None,
+        seed,
+    };
+    let mut search = TuningRun::new(plan).expect("a plan");
     search.run((&table, &basis, &unsealed), &Unwatched, &mut |_| Ok::<_, ModelError>(())).expect("searched");
     let card = search.found().expect("a card").0.settings.clone();
     let family = |word: &&str| Settings::of_family(word).expect("a family");
     let members = std::iter::once(card).chain(others.iter().map(family)).collect();
-    let recipe = Recipe::Blend(Blend::new(Mix::Stacked, members).expect("a blend"));
-    let judged = Judged::fit(&table, &basis, &recipe, seed, &Unwatched).expect("judged");
+    let recipe = Recipe::Blend(Ensemble::new(Mix::Stacked, members).expect("a blend"));
+    let judged = EvaluatedModel::fit(&table, &basis, &recipe, seed, &Unwatched).expect("judged");
 
     let economics = Economics::usual(Question::Churn)
         .with("value_kept", 146.0)
@@ -84,8 +90,8 @@ fn reached(seed: u64, others: &[&str]) -> f64 {
         .with("contact_cost", 2.4);
     let payoffs = economics.payoffs();
     let ranking = Ranking::of(&judged.probability, &judged.event).expect("rows");
-    let scale = Scale { population: &Population::default(), doubt: 0.0, seed };
-    let weighing = Weighing::counted(&ranking, &economics, &Rule::cut_off(0.0), &scale);
+    let scale = EvaluationScale { population: &Population::default(), doubt: 0.0, seed };
+    let weighing = PolicyEvaluation::counted(&ranking, &economics, &Rule::cut_off(0.0), &scale);
     let line = weighing.proposed(Some(&payoffs), false).act;
 
     let fresh = pronoia_demo::members(FRESH, seed + 7_000, FIRST_RENEWAL);

@@ -1,7 +1,7 @@
 //! Rows as any format hands them over: some at a time, their fields in one piece of text.
 
 use super::IntakeError;
-use super::field::{Field, Told};
+use super::field::{FieldKind, RowField};
 use super::misfit::{Misfit, MisfitKind};
 
 /// Rows of a block at most.
@@ -12,7 +12,7 @@ const LARGE: usize = 1 << 20;
 
 /// Some rows, one after the other.
 #[derive(Debug, Default)]
-pub(super) struct Block {
+pub(super) struct RowBlock {
     /// Bytes, or another measure of the way through the source, up to its end.
     pub passed: u64,
     /// Rows among them that cannot be taken.
@@ -22,28 +22,28 @@ pub(super) struct Block {
     /// Where every field begins and ends in the text.
     fields: Vec<[u32; 2]>,
     /// One entry per field, or none at all if the format says nothing.
-    told: Vec<Told>,
-    rows: Vec<Row>,
+    told: Vec<FieldKind>,
+    rows: Vec<FieldRow>,
     /// The row that is being put together.
-    open: Row,
+    open: FieldRow,
 }
 
 #[derive(Debug, Default, Clone, Copy)]
-struct Row {
+struct FieldRow {
     /// Line or row of the source, counted from 1.
     line: u64,
     /// Its fields begin at this one.
     first: usize,
 }
 
-impl Block {
+impl RowBlock {
     /// Begins the row on `line`, counted from 1.
     pub fn begin(&mut self, line: u64) {
-        self.open = Row { line, first: self.fields.len() };
+        self.open = FieldRow { line, first: self.fields.len() };
     }
 
     /// Adds a field to the row.
-    pub fn push(&mut self, text: &str, told: Told) {
+    pub fn push(&mut self, text: &str, told: FieldKind) {
         let begin = self.add_text(text);
         self.told.push(told);
         self.point_out(begin, begin + text.len());
@@ -124,15 +124,15 @@ impl Block {
 
     /// The field of every row in one column, empty where a row has none there, and
     /// the line of the row.
-    pub fn column(&self, at: usize) -> impl Iterator<Item = (u64, Field<'_>)> {
-        self.rows.iter().enumerate().map(move |(row, &Row { line, first })| {
+    pub fn column(&self, at: usize) -> impl Iterator<Item = (u64, RowField<'_>)> {
+        self.rows.iter().enumerate().map(move |(row, &FieldRow { line, first })| {
             let place = first + at;
             if place >= self.end(row) {
-                return (line, Field::of("", Told::Nothing));
+                return (line, RowField::of("", FieldKind::Nothing));
             }
             let [begin, end] = self.fields[place];
-            let told = self.told.get(place).copied().unwrap_or(Told::Nothing);
-            (line, Field::of(&self.text[begin as usize..end as usize], told))
+            let told = self.told.get(place).copied().unwrap_or(FieldKind::Nothing);
+            (line, RowField::of(&self.text[begin as usize..end as usize], told))
         })
     }
 
@@ -144,7 +144,7 @@ impl Block {
     ///
     /// # Errors
     /// The one that `take` gave.
-    pub fn hand_on(&mut self, take: &mut Take) -> Result<(), IntakeError> {
+    pub fn hand_on(&mut self, take: &mut RowSink) -> Result<(), IntakeError> {
         if self.rows.len() < MOST_ROWS && self.text.len() < LARGE && self.misfits.len() < MOST_ROWS {
             return Ok(());
         }
@@ -155,7 +155,7 @@ impl Block {
     ///
     /// # Errors
     /// The one that `take` gave.
-    pub fn hand_over(&mut self, take: &mut Take) -> Result<(), IntakeError> {
+    pub fn hand_over(&mut self, take: &mut RowSink) -> Result<(), IntakeError> {
         let passed = self.passed;
         match std::mem::replace(self, Self { passed, ..Self::default() }) {
             block if block.rows.is_empty() && block.misfits.is_empty() => Ok(()),
@@ -165,10 +165,10 @@ impl Block {
 }
 
 /// What a reader of rows is handed: all of them, block by block.
-pub(super) type Take<'a> = dyn FnMut(Block) -> Result<(), IntakeError> + 'a;
+pub(super) type RowSink<'a> = dyn FnMut(RowBlock) -> Result<(), IntakeError> + 'a;
 
 /// A source of rows.
-pub(super) trait Rows {
+pub(super) trait RowSource {
     /// Names of the columns as they stand in the source, neither distinct nor
     /// filled. Some formats know all of them only after the last row.
     fn names(&self) -> &[String];
@@ -185,5 +185,5 @@ pub(super) trait Rows {
     ///
     /// # Errors
     /// [`IntakeError`] if the bytes cannot be read, or the one that `take` gave.
-    fn each(&mut self, take: &mut Take) -> Result<(), IntakeError>;
+    fn each(&mut self, take: &mut RowSink) -> Result<(), IntakeError>;
 }

@@ -12,8 +12,8 @@ use parquet::arrow::arrow_reader::ParquetRecordBatchReaderBuilder;
 use parquet::errors::ParquetError;
 use parquet::file::reader::{ChunkReader, Length};
 
-use super::block::{Block, Rows, Take};
-use super::field::Told;
+use super::block::{RowBlock, RowSink, RowSource};
+use super::field::FieldKind;
 use super::guard::guarded;
 use super::{IntakeError, MOST_COLUMNS, arrow_lengths, parquet_footer};
 
@@ -34,7 +34,7 @@ impl Columnar {
     /// Opens a Parquet file.
     pub fn parquet<R: Read + Seek + Send + 'static>(mut source: R) -> Result<Self, IntakeError> {
         parquet_footer::check(&mut source)?;
-        let builder = ParquetRecordBatchReaderBuilder::try_new(Shared::new(source)?).map_err(broken_parquet)?;
+        let builder = ParquetRecordBatchReaderBuilder::try_new(SharedBytes::new(source)?).map_err(broken_parquet)?;
         let schema = Arc::clone(builder.schema());
         let rows = u64::try_from(builder.metadata().file_metadata().num_rows()).unwrap_or(0);
         let (kept, notes) = flat_columns(&schema)?;
@@ -71,7 +71,7 @@ impl Columnar {
     }
 }
 
-impl Rows for Columnar {
+impl RowSource for Columnar {
     fn names(&self) -> &[String] {
         &self.names
     }
@@ -84,14 +84,14 @@ impl Rows for Columnar {
         self.notes.clone()
     }
 
-    fn each(&mut self, take: &mut Take) -> Result<(), IntakeError> {
-        let mut block = Block::default();
+    fn each(&mut self, take: &mut RowSink) -> Result<(), IntakeError> {
+        let mut block = RowBlock::default();
         let mut row = 0;
         let mut text = String::new();
         let options = FormatOptions::new().with_null("");
         let batches = &mut self.batches;
         while let Some(batch) = guarded(|| batches.next().transpose().map_err(broken))? {
-            let told: Vec<Told> = batch.columns().iter().map(|c| told(c.data_type())).collect();
+            let told: Vec<FieldKind> = batch.columns().iter().map(|c| told(c.data_type())).collect();
             let writers: Result<Vec<_>, _> =
                 batch.columns().iter().map(|c| ArrayFormatter::try_new(c.as_ref(), &options)).collect();
             let writers = writers.map_err(broken)?;
@@ -153,13 +153,13 @@ fn names(schema: &Schema, kept: &[usize]) -> Vec<String> {
     kept.iter().map(|&i| schema.field(i).name().clone()).collect()
 }
 
-fn told(data_type: &DataType) -> Told {
+fn told(data_type: &DataType) -> FieldKind {
     match data_type {
         DataType::Dictionary(_, value) => told(value),
-        DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View => Told::Text,
-        DataType::Date32 | DataType::Date64 | DataType::Timestamp(_, _) => Told::Day,
-        t if t.is_numeric() => Told::Number,
-        _ => Told::Nothing,
+        DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View => FieldKind::Text,
+        DataType::Date32 | DataType::Date64 | DataType::Timestamp(_, _) => FieldKind::Day,
+        t if t.is_numeric() => FieldKind::Number,
+        _ => FieldKind::Nothing,
     }
 }
 
@@ -173,29 +173,29 @@ fn broken_parquet(e: ParquetError) -> IntakeError {
 
 /// A source of bytes that several readers of one Parquet file share, each at a
 /// place of its own.
-struct Shared<R> {
+struct SharedBytes<R> {
     source: Arc<Mutex<R>>,
     length: u64,
 }
 
-impl<R: Read + Seek> Shared<R> {
+impl<R: Read + Seek> SharedBytes<R> {
     fn new(mut source: R) -> io::Result<Self> {
         let length = source.seek(SeekFrom::End(0))?;
         Ok(Self { source: Arc::new(Mutex::new(source)), length })
     }
 }
 
-impl<R> Length for Shared<R> {
+impl<R> Length for SharedBytes<R> {
     fn len(&self) -> u64 {
         self.length
     }
 }
 
-impl<R: Read + Seek + Send> ChunkReader for Shared<R> {
-    type T = BufReader<Window<R>>;
+impl<R: Read + Seek + Send> ChunkReader for SharedBytes<R> {
+    type T = BufReader<ByteWindow<R>>;
 
     fn get_read(&self, start: u64) -> parquet::errors::Result<Self::T> {
-        Ok(BufReader::new(Window { source: Arc::clone(&self.source), at: start }))
+        Ok(BufReader::new(ByteWindow { source: Arc::clone(&self.source), at: start }))
     }
 
     fn get_bytes(&self, start: u64, length: usize) -> parquet::errors::Result<Bytes> {
@@ -210,12 +210,12 @@ impl<R: Read + Seek + Send> ChunkReader for Shared<R> {
     }
 }
 
-struct Window<R> {
+struct ByteWindow<R> {
     source: Arc<Mutex<R>>,
     at: u64,
 }
 
-impl<R: Read + Seek> Read for Window<R> {
+impl<R: Read + Seek> Read for ByteWindow<R> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let mut source = lock(&self.source);
         source.seek(SeekFrom::Start(self.at))?;

@@ -2,7 +2,7 @@
 
 use std::io::Read;
 
-use super::block::{Block, Rows, Take};
+use super::block::{RowBlock, RowSink, RowSource};
 use super::decoded::Decoded;
 use super::misfit::MisfitKind;
 use super::quoted::Quoted;
@@ -91,7 +91,7 @@ impl<R: Read> Delimited<R> {
     }
 
     /// Moves the record into the block.
-    fn keep_record(&self, line: u64, block: &mut Block) {
+    fn keep_record(&self, line: u64, block: &mut RowBlock) {
         block.begin(line);
         if self.record.is_endless() {
             return block.reject(MisfitKind::OpenQuote, String::new());
@@ -105,7 +105,7 @@ impl<R: Read> Delimited<R> {
 
     /// Moves the pending record into the block if it is whole and nothing in it
     /// needs to be rewritten: quotes stand around whole fields or not at all.
-    fn keep_plain(&mut self, block: &mut Block) -> bool {
+    fn keep_plain(&mut self, block: &mut RowBlock) -> bool {
         block.begin(self.line);
         let kept = self.point_out(block).and_then(|(used, mark)| {
             let text = str::from_utf8(&self.source.pending()[..used]).ok()?;
@@ -124,7 +124,7 @@ impl<R: Read> Delimited<R> {
 
     /// Points out the fields of the pending record as if it stood in the block already; how
     /// long it is, and how long the mark that ends it.
-    fn point_out(&self, block: &mut Block) -> Option<(usize, usize)> {
+    fn point_out(&self, block: &mut RowBlock) -> Option<(usize, usize)> {
         let (pending, base) = (self.source.pending(), block.text_len());
         let mut at = 0;
         loop {
@@ -149,7 +149,7 @@ impl<R: Read> Delimited<R> {
     }
 
     /// Ends the row that stands in the block, and leaves it out if it is none.
-    fn keep_or_reject(&self, block: &mut Block) {
+    fn keep_or_reject(&self, block: &mut RowBlock) {
         if is_blank(block.open_fields()) {
             return block.leave_out();
         }
@@ -164,7 +164,7 @@ impl<R: Read> Delimited<R> {
     }
 
     /// What keeps the row that stands in the block from being taken.
-    fn misfit(&self, block: &Block) -> Option<MisfitKind> {
+    fn misfit(&self, block: &RowBlock) -> Option<MisfitKind> {
         let (found, expected) = (block.open_len(), self.names.len());
         let text = block.open_text().as_bytes();
         if found == expected && text.len() <= LONGEST_FIELD && memchr::memchr2(b'\n', 0, text).is_none() {
@@ -191,7 +191,7 @@ fn is_blank<'a>(mut fields: impl Iterator<Item = &'a str>) -> bool {
     fields.next().is_none() && first.bytes().all(|b| b.is_ascii_whitespace())
 }
 
-impl<R: Read> Rows for Delimited<R> {
+impl<R: Read> RowSource for Delimited<R> {
     fn names(&self) -> &[String] {
         &self.names
     }
@@ -210,8 +210,8 @@ impl<R: Read> Rows for Delimited<R> {
         Vec::new()
     }
 
-    fn each(&mut self, take: &mut Take) -> Result<(), IntakeError> {
-        let mut block = Block::default();
+    fn each(&mut self, take: &mut RowSink) -> Result<(), IntakeError> {
+        let mut block = RowBlock::default();
         loop {
             if !self.keep_plain(&mut block) {
                 match self.next_record()? {

@@ -4,7 +4,7 @@ use pronoia_data::value::{DecimalMark, is_missing_mark, parse_number};
 
 /// What the format itself says about a field.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Told {
+pub(super) enum FieldKind {
     /// Nothing: the field is as somebody wrote it.
     Nothing,
     /// It is text, even where it consists of digits.
@@ -19,18 +19,18 @@ pub(super) enum Told {
 
 /// One field of a row.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Field<'a> {
+pub(super) struct RowField<'a> {
     /// Trimmed.
     pub text: &'a str,
-    pub told: Told,
+    pub told: FieldKind,
     /// The number it is, if it consists of figures with at most one point between them.
-    pub plain: Option<Plain>,
+    pub plain: Option<PlainNumber>,
 }
 
-impl<'a> Field<'a> {
+impl<'a> RowField<'a> {
     /// A field as it stands, and what the format says of it.
-    pub fn of(text: &'a str, told: Told) -> Self {
-        let plain = Plain::read(text.as_bytes());
+    pub fn of(text: &'a str, told: FieldKind) -> Self {
+        let plain = PlainNumber::read(text.as_bytes());
         Self { text: if plain.is_some() { text } else { text.trim() }, told, plain }
     }
 
@@ -50,7 +50,7 @@ impl<'a> Field<'a> {
 
 /// A number written in figures: a minus or none, digits, and a point and more digits or none.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct Plain {
+pub(super) struct PlainNumber {
     /// The number, read with a decimal point.
     pub number: f64,
     /// Whether there is a minus.
@@ -68,7 +68,7 @@ const MOST_DIGITS: usize = 15;
 const TENS: [f64; MOST_DIGITS + 1] =
     [1.0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15];
 
-impl Plain {
+impl PlainNumber {
     /// Reads a field that is written so; none if it is not, or has more digits than 15.
     ///
     /// Digits without the point and the power of ten are exact, so that their quotient is the
@@ -116,7 +116,7 @@ mod tests {
         #[test]
         fn a_plain_number_is_what_any_number_is(text in "-?[0-9]{1,9}(\\.[0-9]{1,9})?") {
             let general = text.parse::<f64>().ok();
-            if let Some(plain) = Plain::read(text.as_bytes()) {
+            if let Some(plain) = PlainNumber::read(text.as_bytes()) {
                 prop_assert_eq!(Some(plain.number.to_bits()), general.map(f64::to_bits));
                 prop_assert_eq!(plain.reads_with_comma(), parse_number(&text, DecimalMark::Comma).is_some());
             } else {
@@ -128,7 +128,7 @@ mod tests {
     #[test]
     fn what_is_more_than_figures_is_not_plain() {
         for text in ["", "-", ".", "1.", ".5", "+1", "1,5", "1e3", "1.2.3", "--1", "1-", " 1", "1234567890123456"] {
-            assert_eq!(Plain::read(text.as_bytes()), None, "{text}");
+            assert_eq!(PlainNumber::read(text.as_bytes()), None, "{text}");
         }
     }
 }

@@ -1,8 +1,8 @@
 //! A column that is filled with fields as they come.
 
 use super::MISFITS_KEPT;
-use super::block::Block;
-use super::field::{Field, Told};
+use super::block::RowBlock;
+use super::field::{FieldKind, RowField};
 use super::misfit::{Misfit, MisfitKind};
 use super::plan::ColumnPlan;
 use pronoia_data::table::{ColumnBuilder, WordsBuilder};
@@ -11,7 +11,7 @@ use pronoia_data::{Column, Kind};
 
 /// A column being read in one way of writing.
 #[derive(Debug)]
-pub(super) struct Filling {
+pub(super) struct ColumnFilling {
     /// Its place among the fields of a row.
     pub at: usize,
     kind: Kind,
@@ -23,7 +23,7 @@ pub(super) struct Filling {
     first: Vec<(u64, String)>,
 }
 
-impl Filling {
+impl ColumnFilling {
     /// An empty column of that kind.
     pub fn new(at: usize, kind: Kind, format: ValueFormat) -> Self {
         Self { at, kind, format, builder: ColumnBuilder::new("", kind), misfits: 0, first: Vec::new() }
@@ -45,14 +45,14 @@ impl Filling {
     }
 
     /// Adds the column's fields of all rows.
-    pub fn take(&mut self, block: &Block) {
+    pub fn take(&mut self, block: &RowBlock) {
         for (line, field) in block.column(self.at) {
             self.push(line, &field);
         }
     }
 
     /// Adds a field of the row on that line.
-    pub fn push(&mut self, line: u64, field: &Field) {
+    pub fn push(&mut self, line: u64, field: &RowField) {
         if self.reads(field) {
             return;
         }
@@ -64,9 +64,9 @@ impl Filling {
     }
 
     /// Adds a field if it reads as the column's kind, or as missing.
-    fn reads(&mut self, field: &Field) -> bool {
+    fn reads(&mut self, field: &RowField) -> bool {
         let builder = &mut self.builder;
-        if field.told == Told::Failure {
+        if field.told == FieldKind::Failure {
             return false;
         }
         if field.is_missing() {
@@ -80,11 +80,11 @@ impl Filling {
             }
             ValueFormat::Number { mark } => {
                 // A number that the file knows as one has a decimal point, whatever others are written with.
-                let mark = if field.told == Told::Number { DecimalMark::Point } else { mark };
+                let mark = if field.told == FieldKind::Number { DecimalMark::Point } else { mark };
                 field.number(mark).map(|x| builder.push_number(x)).is_some()
             }
             ValueFormat::Date { order } => {
-                let order = if field.told == Told::Day { DateOrder::YearMonthDay } else { order };
+                let order = if field.told == FieldKind::Day { DateOrder::YearMonthDay } else { order };
                 parse_date(field.text, order).map(|day| builder.push_date(day)).is_some()
             }
         }

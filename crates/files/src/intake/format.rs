@@ -5,7 +5,7 @@ use std::io::{Read, Seek};
 use serde::{Deserialize, Serialize};
 
 use super::archive::{self, Archive};
-use super::block::Rows;
+use super::block::RowSource;
 use super::guard::guarded;
 use super::{Dialect, IntakeError, columnar, delimited, json_lines, workbook};
 
@@ -87,7 +87,7 @@ impl Format {
     ///
     /// # Errors
     /// [`IntakeError`] if there are no names of columns to be found in it.
-    pub(super) fn open<R>(&self, mut source: R) -> Result<Box<dyn Rows>, IntakeError>
+    pub(super) fn open<R>(&self, mut source: R) -> Result<Box<dyn RowSource>, IntakeError>
     where
         R: Read + Seek + Send + 'static,
     {
@@ -95,15 +95,15 @@ impl Format {
         guarded(move || self.open_unguarded(source))
     }
 
-    fn open_unguarded<R>(&self, source: R) -> Result<Box<dyn Rows>, IntakeError>
+    fn open_unguarded<R>(&self, source: R) -> Result<Box<dyn RowSource>, IntakeError>
     where
         R: Read + Seek + Send + 'static,
     {
         Ok(match self {
             Self::Delimited(dialect) => Box::new(delimited::Delimited::open(source, dialect)?),
-            Self::JsonLines { keys } => Box::new(json_lines::JsonLines::open(source, keys.clone())?),
+            Self::JsonLines { keys } => Box::new(json_lines::JsonLinesReader::open(source, keys.clone())?),
             Self::Workbook { open_document, sheet, .. } => {
-                Box::new(workbook::Sheet::open(source, *open_document, sheet)?)
+                Box::new(workbook::NamedSheet::open(source, *open_document, sheet)?)
             }
             Self::Parquet => Box::new(columnar::Columnar::parquet(source)?),
             Self::Arrow => Box::new(columnar::Columnar::arrow(source)?),

@@ -5,22 +5,22 @@ use std::sync::mpsc::Receiver;
 
 use rayon::prelude::*;
 
-use super::block::Block;
-use super::field::{Field, Told};
-use super::filling::Filling;
-use super::infer::Tally;
+use super::block::RowBlock;
+use super::field::{FieldKind, RowField};
+use super::filling::ColumnFilling;
+use super::infer::KindTally;
 
 /// One column.
 #[derive(Debug, Default)]
 pub(super) struct Gathered {
     /// What its fields look like.
-    pub tally: Tally,
+    pub tally: KindTally,
     /// Its fields, if they are wanted and it was there from the first rows on.
-    pub filling: Option<Filling>,
+    pub filling: Option<ColumnFilling>,
 }
 
 impl Gathered {
-    fn take(&mut self, at: usize, block: &Block) {
+    fn take(&mut self, at: usize, block: &RowBlock) {
         match &mut self.filling {
             // The values are looked at in the end, each once.
             Some(filling) if block.is_untold() && filling.values().is_some() => filling.take(block),
@@ -34,16 +34,16 @@ impl Gathered {
 
     /// Looks at the values of a column that is filled with text.
     fn look_at_values(&mut self) {
-        if let Some(values) = self.filling.as_ref().and_then(Filling::values) {
-            self.tally = Tally::default();
-            values.for_each(|(value, times)| self.tally.see(&Field::of(value, Told::Nothing), times));
+        if let Some(values) = self.filling.as_ref().and_then(ColumnFilling::values) {
+            self.tally = KindTally::default();
+            values.for_each(|(value, times)| self.tally.see(&RowField::of(value, FieldKind::Nothing), times));
         }
     }
 }
 
 /// Gathers what is in the blocks, several columns at a time. `names` are those that are known
 /// before the first row; with `fills`, the fields are wanted too.
-pub(super) fn gather(blocks: Receiver<Block>, names: &[String], fills: bool) -> Vec<Gathered> {
+pub(super) fn gather(blocks: Receiver<RowBlock>, names: &[String], fills: bool) -> Vec<Gathered> {
     let mut columns: Vec<Gathered> = Vec::new();
     let mut is_untold = false;
     for block in blocks {
@@ -66,10 +66,10 @@ pub(super) fn gather(blocks: Receiver<Block>, names: &[String], fills: bool) -> 
 
 /// Begins to fill the columns, as the first rows look like.
 fn guess(columns: &mut [Gathered], names: &[String]) {
-    let comma_file = Tally::comma_file(columns.iter().map(|c| &c.tally));
+    let comma_file = KindTally::comma_file(columns.iter().map(|c| &c.tally));
     for (at, column) in columns.iter_mut().enumerate() {
         let name = names.get(at).map_or("", String::as_str);
         let (kind, format, _) = column.tally.conclude(name, comma_file);
-        column.filling = Some(Filling::new(at, kind, format));
+        column.filling = Some(ColumnFilling::new(at, kind, format));
     }
 }

@@ -2,7 +2,7 @@
 
 use hashbrown::HashSet;
 
-use super::field::{Field, Plain, Told};
+use super::field::{FieldKind, PlainNumber, RowField};
 use pronoia_data::Kind;
 use pronoia_data::value::{DateOrder, DecimalMark, ValueFormat, parse_date, parse_number};
 
@@ -17,7 +17,7 @@ const ORDERS: [DateOrder; 3] = [DateOrder::YearMonthDay, DateOrder::DayMonthYear
 
 /// Running tallies over the fields of one column.
 #[derive(Debug, Default)]
-pub(super) struct Tally {
+pub(super) struct KindTally {
     filled: u64,
     points: u64,
     commas: u64,
@@ -35,17 +35,17 @@ pub(super) struct Tally {
     failures: u64,
 }
 
-impl Tally {
+impl KindTally {
     /// Takes in a field that occurs so many times.
-    pub fn see(&mut self, field: &Field, times: u64) {
-        if field.told == Told::Failure {
+    pub fn see(&mut self, field: &RowField, times: u64) {
+        if field.told == FieldKind::Failure {
             self.failures += times;
             return;
         }
         if field.is_missing() {
             return;
         }
-        if field.told == Told::Text {
+        if field.told == FieldKind::Text {
             self.told_text += times;
         }
         self.filled += times;
@@ -67,17 +67,17 @@ impl Tally {
     }
 
     /// A number in plain figures, which is never a day.
-    fn see_plain(&mut self, field: &Field, plain: &Plain, times: u64) {
+    fn see_plain(&mut self, field: &RowField, plain: &PlainNumber, times: u64) {
         self.letters += times * field.text.len() as u64;
         // What the file knows as a number says nothing about how others are written.
-        let comma = field.told == Told::Number || plain.reads_with_comma();
+        let comma = field.told == FieldKind::Number || plain.reads_with_comma();
         self.see_number(true, comma, times);
         if !plain.negative && plain.decimals.is_none() {
             self.see_digits(field.text, times);
         }
     }
 
-    fn see_any(&mut self, field: &Field, times: u64) {
+    fn see_any(&mut self, field: &RowField, times: u64) {
         let (text, told) = (field.text, field.told);
         self.letters += times * text.chars().count() as u64;
         if text.contains(' ') {
@@ -90,7 +90,7 @@ impl Tally {
         // Without a mark it reads the same either way.
         let marked = text.bytes().any(|b| matches!(b, b'.' | b','));
         let comma =
-            if told == Told::Number || !marked { point } else { parse_number(text, DecimalMark::Comma).is_some() };
+            if told == FieldKind::Number || !marked { point } else { parse_number(text, DecimalMark::Comma).is_some() };
         self.see_number(point, comma, times);
         // A day has two marks between its parts.
         if text.bytes().filter(|b| matches!(b, b'-' | b'/' | b'.')).take(2).count() == 2 {
@@ -242,8 +242,8 @@ mod tests {
     use super::*;
 
     fn of(name: &str, fields: &[&str]) -> (Kind, ValueFormat) {
-        let mut tally = Tally::default();
-        fields.iter().for_each(|f| tally.see(&Field::of(f, Told::Nothing), 1));
+        let mut tally = KindTally::default();
+        fields.iter().for_each(|f| tally.see(&RowField::of(f, FieldKind::Nothing), 1));
         let (kind, format, _) = tally.conclude(name, false);
         (kind, format)
     }

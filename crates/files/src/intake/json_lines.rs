@@ -5,8 +5,8 @@ use std::io::{BufRead, BufReader, Read};
 
 use serde_json::{Map, Value};
 
-use super::block::{Block, Rows, Take};
-use super::field::Told;
+use super::block::{RowBlock, RowSink, RowSource};
+use super::field::FieldKind;
 use super::misfit::MisfitKind;
 use super::{IntakeError, MOST_COLUMNS};
 
@@ -26,13 +26,13 @@ pub(super) fn begins_like(head: &[u8]) -> bool {
 }
 
 /// A file of JSON lines.
-pub(super) struct JsonLines<R> {
+pub(super) struct JsonLinesReader<R> {
     source: BufReader<R>,
     keys: Vec<String>,
     places: HashMap<String, usize>,
 }
 
-impl<R: Read> JsonLines<R> {
+impl<R: Read> JsonLinesReader<R> {
     /// Opens a file; `keys` are those that are known to be in it already.
     pub fn open(source: R, keys: Vec<String>) -> Result<Self, IntakeError> {
         let places = keys.iter().enumerate().map(|(i, k)| (k.clone(), i)).collect();
@@ -45,7 +45,7 @@ impl<R: Read> JsonLines<R> {
         object: Map<String, Value>,
         within: &str,
         depth: usize,
-        cells: &mut Vec<Option<(String, Told)>>,
+        cells: &mut Vec<Option<(String, FieldKind)>>,
     ) -> Result<(), IntakeError> {
         for (key, value) in object {
             let key = if within.is_empty() { key } else { format!("{within}.{key}") };
@@ -55,10 +55,10 @@ impl<R: Read> JsonLines<R> {
                     self.place(inner, &key, depth + 1, cells)?;
                     continue;
                 }
-                Value::Bool(b) => (b.to_string(), Told::Nothing),
-                Value::Number(n) => (n.to_string(), Told::Number),
-                Value::String(s) => (s, Told::Text),
-                nested @ (Value::Array(_) | Value::Object(_)) => (nested.to_string(), Told::Text),
+                Value::Bool(b) => (b.to_string(), FieldKind::Nothing),
+                Value::Number(n) => (n.to_string(), FieldKind::Number),
+                Value::String(s) => (s, FieldKind::Text),
+                nested @ (Value::Array(_) | Value::Object(_)) => (nested.to_string(), FieldKind::Text),
             };
             let at = match self.places.get(&key) {
                 Some(&at) => at,
@@ -81,7 +81,7 @@ impl<R: Read> JsonLines<R> {
     }
 }
 
-impl<R: Read> Rows for JsonLines<R> {
+impl<R: Read> RowSource for JsonLinesReader<R> {
     fn names(&self) -> &[String] {
         &self.keys
     }
@@ -90,8 +90,8 @@ impl<R: Read> Rows for JsonLines<R> {
         0
     }
 
-    fn each(&mut self, take: &mut Take) -> Result<(), IntakeError> {
-        let mut block = Block::default();
+    fn each(&mut self, take: &mut RowSink) -> Result<(), IntakeError> {
+        let mut block = RowBlock::default();
         let (mut line, mut passed) = (0, 0);
         let mut bytes = Vec::new();
         loop {
@@ -113,7 +113,7 @@ impl<R: Read> Rows for JsonLines<R> {
                     let mut cells = vec![None; self.keys.len()];
                     self.place(object, "", 0, &mut cells)?;
                     for cell in &cells {
-                        let (text, told) = cell.as_ref().map_or(("", Told::Nothing), |(text, told)| (text, *told));
+                        let (text, told) = cell.as_ref().map_or(("", FieldKind::Nothing), |(text, told)| (text, *told));
                         block.push(text, told);
                     }
                     block.keep();

@@ -28,8 +28,8 @@ pub use dialect::{Delimiter, Dialect};
 pub use format::Format;
 pub use guard::is_guarded;
 pub use misfit::{Misfit, MisfitKind, Misfits};
-pub use plan::{ColumnPlan, Plan, Scan};
-pub use read::Reader;
+pub use plan::{ColumnPlan, ReadPlan, Scan};
+pub use read::FileReader;
 pub use scan::Intake;
 pub use whole_file::read_table;
 

@@ -25,7 +25,7 @@ pub struct ColumnPlan {
 
 /// How a file will be read.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Plan {
+pub struct ReadPlan {
     /// How the file holds its rows.
     pub format: Format,
     /// One entry per column, in the order of the file.
@@ -40,7 +40,7 @@ impl ColumnPlan {
     }
 }
 
-impl Plan {
+impl ReadPlan {
     /// Reads the column of that name, if there is one, as another kind.
     ///
     /// The way of writing found in the file is kept where it suits the kind.
@@ -64,7 +64,7 @@ impl Plan {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Scan {
     /// How to read it.
-    pub plan: Plan,
+    pub plan: ReadPlan,
     /// Rows that fit.
     pub rows: u64,
     /// Rows that are rejected.

@@ -4,24 +4,24 @@ use std::io::{self, Read, Seek};
 
 use rayon::prelude::*;
 
-use super::filling::Filling;
+use super::filling::ColumnFilling;
 use super::misfit::Misfits;
-use super::plan::{ColumnPlan, Plan};
+use super::plan::{ColumnPlan, ReadPlan};
 use super::{IntakeError, MISFITS_KEPT};
 use pronoia_data::{Progress, Table};
 
 /// Reads the rows of a file that was scanned before.
 #[derive(Debug, Clone, Copy)]
-pub struct Reader<'a> {
+pub struct FileReader<'a> {
     /// How to read it.
-    pub plan: &'a Plan,
+    pub plan: &'a ReadPlan,
     /// Length in bytes, for the share done; 0 if unknown.
     pub size: u64,
     /// About how many rows are handed on at a time.
     pub chunk: usize,
 }
 
-impl Reader<'_> {
+impl FileReader<'_> {
     /// Hands the rows to `take` in tables of about `chunk` rows, none of them empty.
     ///
     /// # Errors
@@ -34,10 +34,10 @@ impl Reader<'_> {
         take: &mut dyn FnMut(Table) -> Result<(), IntakeError>,
     ) -> Result<Misfits, IntakeError> {
         let plans = &self.plan.columns;
-        let mut fillings: Vec<Filling> =
-            plans.iter().enumerate().map(|(at, plan)| Filling::new(at, plan.kind, plan.format)).collect();
+        let mut fillings: Vec<ColumnFilling> =
+            plans.iter().enumerate().map(|(at, plan)| ColumnFilling::new(at, plan.kind, plan.format)).collect();
         let mut misfits = self.fill(source, &mut fillings, progress, &mut |fillings| {
-            let rows = fillings.first().map_or(0, Filling::len);
+            let rows = fillings.first().map_or(0, ColumnFilling::len);
             if rows >= self.chunk { take(table(fillings, plans)?) } else { Ok(()) }
         })?;
         if fillings.first().is_some_and(|filling| filling.len() > 0) {
@@ -52,9 +52,9 @@ impl Reader<'_> {
     pub(super) fn fill(
         &self,
         source: impl Read + Seek + Send + 'static,
-        fillings: &mut [Filling],
+        fillings: &mut [ColumnFilling],
         progress: &dyn Progress,
-        after: &mut dyn FnMut(&mut [Filling]) -> Result<(), IntakeError>,
+        after: &mut dyn FnMut(&mut [ColumnFilling]) -> Result<(), IntakeError>,
     ) -> Result<Misfits, IntakeError> {
         let mut rows = self.plan.format.open(source)?;
         let length = if rows.length() > 0 { rows.length() } else { self.size };
@@ -71,13 +71,13 @@ impl Reader<'_> {
     }
 }
 
-pub(super) fn table(fillings: &mut [Filling], plans: &[ColumnPlan]) -> Result<Table, IntakeError> {
+pub(super) fn table(fillings: &mut [ColumnFilling], plans: &[ColumnPlan]) -> Result<Table, IntakeError> {
     let columns = fillings.iter_mut().map(|filling| filling.finish(&plans[filling.at])).collect();
     Table::new(columns).map_err(|e| IntakeError::Read(io::Error::other(e)))
 }
 
 /// Counts what did not fit into the columns, which stand in the order of the plan.
-pub(super) fn count_cells(misfits: &mut Misfits, fillings: &[Filling], plans: &[ColumnPlan]) {
+pub(super) fn count_cells(misfits: &mut Misfits, fillings: &[ColumnFilling], plans: &[ColumnPlan]) {
     misfits.cells += fillings.iter().map(|filling| filling.misfits).sum::<u64>();
     misfits.kept.extend(fillings.iter().flat_map(|filling| filling.first_misfits(&plans[filling.at])));
     // Stable, so that cells of one row stay in the order of the columns.

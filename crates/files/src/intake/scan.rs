@@ -3,16 +3,16 @@
 use std::io::{self, Read, Seek};
 use std::sync::mpsc::sync_channel;
 
-use super::block::Block;
-use super::filling::Filling;
+use super::block::RowBlock;
+use super::filling::ColumnFilling;
 use super::gathering::{Gathered, gather};
-use super::infer::Tally;
+use super::infer::KindTally;
 use super::misfit::Misfits;
-use super::plan::{ColumnPlan, Plan, Scan};
-use super::read::Reader;
+use super::plan::{ColumnPlan, ReadPlan, Scan};
+use super::read::FileReader;
 use super::{Format, IntakeError, names};
 use pronoia_data::Progress;
-use pronoia_data::progress::Part;
+use pronoia_data::progress::ProgressPart;
 
 /// Rows shown before a file is accepted.
 const FIRST_ROWS: usize = 20;
@@ -46,11 +46,11 @@ where
     /// [`IntakeError`] if it cannot become a table at all. Rows and cells that
     /// do not fit are no error; they are in the [`Scan`].
     pub fn scan(&self, progress: &dyn Progress) -> Result<Scan, IntakeError> {
-        let Understood { mut scan, cells, .. } = self.understand(false, &Part::of(progress, 0.0, 0.6))?;
+        let Understood { mut scan, cells, .. } = self.understand(false, &ProgressPart::of(progress, 0.0, 0.6))?;
         if cells > 0 {
             // Some cells do not read as their column's kind: a second look says which.
-            let reader = Reader { plan: &scan.plan, size: self.size, chunk: LOOK };
-            let misfits = reader.read((self.open)()?, &Part::of(progress, 0.6, 1.0), &mut |_| Ok(()))?;
+            let reader = FileReader { plan: &scan.plan, size: self.size, chunk: LOOK };
+            let misfits = reader.read((self.open)()?, &ProgressPart::of(progress, 0.6, 1.0), &mut |_| Ok(()))?;
             scan.count(misfits);
         }
         Ok(scan)
@@ -68,7 +68,7 @@ where
         let (blocks, arriving) = sync_channel(AHEAD);
         let (seen, columns) = std::thread::scope(|scope| {
             let gathering = scope.spawn(|| gather(arriving, &known, fills));
-            let mut seen = Seen::default();
+            let mut seen = ScannedRows::default();
             let read = rows.each(&mut |block| {
                 progress.go_on()?;
                 progress.tell("Reading the file to see what is in it", block.passed as f64 / length.max(1) as f64);
@@ -97,19 +97,19 @@ pub(super) struct Understood {
     /// How many cells do not read as their column's kind.
     pub cells: u64,
     /// The columns, as far as they were filled.
-    pub fillings: Vec<Filling>,
+    pub fillings: Vec<ColumnFilling>,
 }
 
 /// What was seen of a file so far, besides what its values look like.
 #[derive(Default)]
-struct Seen {
+struct ScannedRows {
     rows: u64,
     misfits: Misfits,
     first_rows: Vec<Vec<String>>,
 }
 
-impl Seen {
-    fn look_at(&mut self, block: &Block) {
+impl ScannedRows {
+    fn look_at(&mut self, block: &RowBlock) {
         self.misfits.reject(&block.misfits);
         self.rows += block.len() as u64;
         for row in 0..block.len().min(FIRST_ROWS - self.first_rows.len()) {
@@ -140,7 +140,7 @@ impl Seen {
         for row in &mut self.first_rows {
             row.resize(names.len(), String::new());
         }
-        let comma_file = Tally::comma_file(columns.iter().map(|c| &c.tally));
+        let comma_file = KindTally::comma_file(columns.iter().map(|c| &c.tally));
         let mut cells = 0;
         let plans: Vec<ColumnPlan> = names
             .into_iter()
@@ -159,7 +159,7 @@ impl Seen {
             ));
         }
         let scan = Scan {
-            plan: Plan { format, columns: plans },
+            plan: ReadPlan { format, columns: plans },
             rows: self.rows,
             rejected: self.misfits.rejected,
             misfit_cells: 0,

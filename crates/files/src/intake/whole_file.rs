@@ -2,14 +2,14 @@
 
 use std::io::{self, Cursor, Read, Seek};
 
-use pronoia_data::progress::Part;
+use pronoia_data::progress::ProgressPart;
 use pronoia_data::{Progress, Table};
 
 use super::IntakeError;
-use super::filling::Filling;
+use super::filling::ColumnFilling;
 use super::misfit::Misfits;
 use super::plan::Scan;
-use super::read::{Reader, count_cells, table};
+use super::read::{FileReader, count_cells, table};
 use super::scan::{Intake, Understood};
 
 impl<F, R> Intake<'_, F>
@@ -23,17 +23,18 @@ where
     /// # Errors
     /// As [`Intake::scan`].
     pub fn table(&self, change: impl FnOnce(&mut Scan), progress: &dyn Progress) -> Result<(Table, Scan), IntakeError> {
-        let Understood { mut scan, fillings, .. } = self.understand(true, &Part::of(progress, 0.0, 0.8))?;
+        let Understood { mut scan, fillings, .. } = self.understand(true, &ProgressPart::of(progress, 0.0, 0.8))?;
         change(&mut scan);
         let plans = &scan.plan.columns;
         // What turned out to be read otherwise than it looked like at first is read once more.
-        let mut fillings: Vec<Filling> = fillings.into_iter().filter(|f| f.follows(&plans[f.at])).collect();
+        let mut fillings: Vec<ColumnFilling> = fillings.into_iter().filter(|f| f.follows(&plans[f.at])).collect();
         let missing = |at: &usize| fillings.iter().all(|filling| filling.at != *at);
-        let others = (0..plans.len()).filter(missing).map(|at| Filling::new(at, plans[at].kind, plans[at].format));
-        let mut others: Vec<Filling> = others.collect();
+        let others =
+            (0..plans.len()).filter(missing).map(|at| ColumnFilling::new(at, plans[at].kind, plans[at].format));
+        let mut others: Vec<ColumnFilling> = others.collect();
         if !others.is_empty() {
-            let reader = Reader { plan: &scan.plan, size: self.size, chunk: usize::MAX };
-            reader.fill((self.open)()?, &mut others, &Part::of(progress, 0.8, 1.0), &mut |_| Ok(()))?;
+            let reader = FileReader { plan: &scan.plan, size: self.size, chunk: usize::MAX };
+            reader.fill((self.open)()?, &mut others, &ProgressPart::of(progress, 0.8, 1.0), &mut |_| Ok(()))?;
         }
         fillings.extend(others);
         fillings.sort_by_key(|filling| filling.at);

@@ -4,8 +4,8 @@ use std::io::{BufReader, Read, Seek};
 
 use calamine::{Data, DataType, Dimensions, Ods, Range, Reader, SheetType, SheetVisible, Xlsx};
 
-use super::block::{Block, Rows, Take};
-use super::field::Told;
+use super::block::{RowBlock, RowSink, RowSource};
+use super::field::FieldKind;
 use super::guard::guarded;
 use super::misfit::MisfitKind;
 use super::{IntakeError, MOST_COLUMNS};
@@ -15,10 +15,10 @@ use pronoia_data::table::written_number;
 const HEAD_ROWS: usize = 40;
 
 /// A cell that is not empty: its column, what it is, and how it reads.
-type Cell = (u32, Told, String);
+type SheetCell = (u32, FieldKind, String);
 
 /// What is handed a row and its filled cells; whether it wants more.
-type TakeCells<'a> = dyn FnMut(u32, &[Cell]) -> Result<bool, IntakeError> + 'a;
+type TakeCells<'a> = dyn FnMut(u32, &[SheetCell]) -> Result<bool, IntakeError> + 'a;
 
 /// A sheet that is not hidden.
 pub(super) struct SheetName {
@@ -28,7 +28,7 @@ pub(super) struct SheetName {
     pub filled: bool,
 }
 
-enum Book<R: Read + Seek> {
+enum WorkbookReader<R: Read + Seek> {
     OfficeOpenXml(Box<Xlsx<BufReader<R>>>),
     OpenDocument(Range<Data>),
 }
@@ -65,8 +65,8 @@ fn visible(sheets: &[calamine::Sheet]) -> Vec<String> {
 }
 
 /// A sheet with the names of its columns found.
-pub(super) struct Sheet<R: Read + Seek> {
-    book: Book<R>,
+pub(super) struct NamedSheet<R: Read + Seek> {
+    book: WorkbookReader<R>,
     name: String,
     names: Vec<String>,
     notes: Vec<String>,
@@ -77,7 +77,7 @@ pub(super) struct Sheet<R: Read + Seek> {
     rows: u64,
 }
 
-impl<R: Read + Seek> Sheet<R> {
+impl<R: Read + Seek> NamedSheet<R> {
     /// Opens a sheet.
     ///
     /// The names stand in the first row with at least two filled cells and at
@@ -92,13 +92,13 @@ impl<R: Read + Seek> Sheet<R> {
         let mut merged = Vec::new();
         let mut book = if open_document {
             let mut ods = Ods::new(BufReader::new(source)).map_err(damaged)?;
-            Book::OpenDocument(ods.worksheet_range(name).map_err(damaged)?)
+            WorkbookReader::OpenDocument(ods.worksheet_range(name).map_err(damaged)?)
         } else {
             let mut xlsx = Xlsx::new(BufReader::new(source)).map_err(damaged)?;
             merged = xlsx.merge_cells_by_sheet_name(name).map_err(damaged)?;
-            Book::OfficeOpenXml(Box::new(xlsx))
+            WorkbookReader::OfficeOpenXml(Box::new(xlsx))
         };
-        let mut head: Vec<(u32, Vec<Cell>)> = Vec::new();
+        let mut head: Vec<(u32, Vec<SheetCell>)> = Vec::new();
         let mut last = 0;
         book.each_row(name, &mut |row, cells| {
             if head.len() < HEAD_ROWS {
@@ -128,7 +128,7 @@ struct Header {
 }
 
 impl Header {
-    fn find(head: &[(u32, Vec<Cell>)], merged: &[Dimensions]) -> Option<Self> {
+    fn find(head: &[(u32, Vec<SheetCell>)], merged: &[Dimensions]) -> Option<Self> {
         let fullest = head.iter().map(|(_, cells)| cells.len()).max()?;
         let enough = (fullest.div_ceil(2)).max(2).min(fullest);
         let spans = |row: u32| merged.iter().filter(move |m| m.start.0 == row && m.end.1 > m.start.1);
@@ -149,14 +149,15 @@ impl Header {
             ));
         }
         let parts = head.get(at + 1).filter(|(next, cells)| {
-            let all_text = cells.iter().all(|c| c.1 == Told::Text);
+            let all_text = cells.iter().all(|c| c.1 == FieldKind::Text);
             *next == row + 1 && all_text && (grouped(*row) || first.len() < cells.len())
         });
         let below = row + 1 + u32::from(parts.is_some());
         let body = &head[at..];
         let left = body.iter().filter_map(|(_, cells)| cells.first().map(|c| c.0)).min()?;
         let right = body.iter().filter_map(|(_, cells)| cells.last().map(|c| c.0)).max()?;
-        let text = |cells: &[Cell], column: u32| cells.iter().find(|c| c.0 == column).map(|c| c.2.trim().to_owned());
+        let text =
+            |cells: &[SheetCell], column: u32| cells.iter().find(|c| c.0 == column).map(|c| c.2.trim().to_owned());
         let mut names = Vec::new();
         let mut carried: Option<String> = None;
         for column in left..=right.min(left.saturating_add(MOST_COLUMNS as u32 + 1)) {
@@ -184,7 +185,7 @@ impl Header {
     }
 }
 
-impl<R: Read + Seek> Rows for Sheet<R> {
+impl<R: Read + Seek> RowSource for NamedSheet<R> {
     fn names(&self) -> &[String] {
         &self.names
     }
@@ -197,9 +198,9 @@ impl<R: Read + Seek> Rows for Sheet<R> {
         self.notes.clone()
     }
 
-    fn each(&mut self, take: &mut Take) -> Result<(), IntakeError> {
+    fn each(&mut self, take: &mut RowSink) -> Result<(), IntakeError> {
         let (left, below, width) = (self.left, self.below, self.names.len());
-        let mut block = Block::default();
+        let mut block = RowBlock::default();
         self.book.each_row(&self.name, &mut |row, cells| {
             if row < below {
                 return Ok(true);
@@ -209,7 +210,7 @@ impl<R: Read + Seek> Rows for Sheet<R> {
             for column in left..left + width as u32 {
                 match cells.next_if(|c| c.0 == column) {
                     Some((_, told, text)) => block.push(text, *told),
-                    None => block.push("", Told::Nothing),
+                    None => block.push("", FieldKind::Nothing),
                 }
             }
             match cells.next() {
@@ -227,10 +228,10 @@ impl<R: Read + Seek> Rows for Sheet<R> {
     }
 }
 
-impl<R: Read + Seek> Book<R> {
+impl<R: Read + Seek> WorkbookReader<R> {
     /// Hands over the filled cells of every row that has any, until told to stop.
     fn each_row(&mut self, sheet: &str, take: &mut TakeCells) -> Result<(), IntakeError> {
-        let mut cells: Vec<Cell> = Vec::new();
+        let mut cells: Vec<SheetCell> = Vec::new();
         match self {
             Self::OfficeOpenXml(book) => {
                 let mut reader = book.worksheet_cells_reader(sheet).map_err(damaged)?;
@@ -278,36 +279,36 @@ impl<R: Read + Seek> Book<R> {
 }
 
 /// A cell as text; none if it is empty.
-fn read(value: &impl DataType) -> Option<(Told, String)> {
+fn read(value: &impl DataType) -> Option<(FieldKind, String)> {
     if value.is_empty() {
         return None;
     }
     if let Some(e) = value.get_error() {
-        return Some((Told::Failure, e.to_string()));
+        return Some((FieldKind::Failure, e.to_string()));
     }
     if let Some(text) = value.get_string() {
-        return (!text.trim().is_empty()).then(|| (Told::Text, text.to_owned()));
+        return (!text.trim().is_empty()).then(|| (FieldKind::Text, text.to_owned()));
     }
     if let Some(x) = value.get_float() {
-        return Some((Told::Number, written_number(x)));
+        return Some((FieldKind::Number, written_number(x)));
     }
     if let Some(n) = value.get_int() {
-        return Some((Told::Number, n.to_string()));
+        return Some((FieldKind::Number, n.to_string()));
     }
     if let Some(b) = value.get_bool() {
-        return Some((Told::Nothing, b.to_string()));
+        return Some((FieldKind::Nothing, b.to_string()));
     }
     if let Some(at) = value.get_datetime() {
         return Some(match at.as_datetime().filter(|_| at.is_datetime()) {
-            Some(moment) if moment.time() == chrono::NaiveTime::MIN => (Told::Day, moment.date().to_string()),
-            Some(moment) => (Told::Day, moment.format("%Y-%m-%dT%H:%M:%S").to_string()),
-            None => (Told::Number, written_number(at.as_f64())),
+            Some(moment) if moment.time() == chrono::NaiveTime::MIN => (FieldKind::Day, moment.date().to_string()),
+            Some(moment) => (FieldKind::Day, moment.format("%Y-%m-%dT%H:%M:%S").to_string()),
+            None => (FieldKind::Number, written_number(at.as_f64())),
         });
     }
     if let Some(moment) = value.get_datetime_iso() {
-        return Some((Told::Day, moment.to_owned()));
+        return Some((FieldKind::Day, moment.to_owned()));
     }
-    value.get_duration_iso().map(|span| (Told::Text, span.to_owned()))
+    value.get_duration_iso().map(|span| (FieldKind::Text, span.to_owned()))
 }
 
 fn damaged(e: impl std::fmt::Display) -> IntakeError {

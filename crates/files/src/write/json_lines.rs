@@ -3,10 +3,10 @@
 use std::io::Write;
 
 use super::{FileError, TableWriter};
-use pronoia_data::table::Values;
+use pronoia_data::table::ColumnValues;
 use pronoia_data::{Kind, Table};
 
-pub(super) struct JsonLines<W> {
+pub(super) struct JsonLinesWriter<W> {
     /// The names, quoted.
     names: Vec<String>,
     line: String,
@@ -17,14 +17,14 @@ fn quoted(text: &str) -> Result<String, FileError> {
     serde_json::to_string(text).map_err(FileError::other)
 }
 
-impl<W: Write> JsonLines<W> {
+impl<W: Write> JsonLinesWriter<W> {
     pub fn begin(columns: &[(String, Kind)], to: W) -> Result<Self, FileError> {
         let names = columns.iter().map(|(name, _)| quoted(name)).collect::<Result<_, _>>()?;
         Ok(Self { names, line: String::new(), to })
     }
 }
 
-impl<W: Write + Send> TableWriter for JsonLines<W> {
+impl<W: Write + Send> TableWriter for JsonLinesWriter<W> {
     fn add(&mut self, part: &Table) -> Result<(), FileError> {
         let line = &mut self.line;
         for row in 0..part.rows() {
@@ -35,7 +35,7 @@ impl<W: Write + Send> TableWriter for JsonLines<W> {
                 line.push(':');
                 match (column.text(row), &column.values) {
                     (None, _) => line.push_str("null"),
-                    (Some(number), Values::Numbers(_)) => line.push_str(&number),
+                    (Some(number), ColumnValues::Numbers(_)) => line.push_str(&number),
                     (Some(text), _) => line.push_str(&quoted(&text)?),
                 }
             }

@@ -110,7 +110,7 @@ impl FileFormat {
             Self::Csv => Box::new(csv::Csv::begin(columns, to)?),
             Self::Xlsx => Box::new(xlsx::Xlsx::begin(columns, rows, to)?),
             Self::Parquet => Box::new(parquet::Parquet::begin(columns, to)?),
-            Self::JsonLines => Box::new(json_lines::JsonLines::begin(columns, to)?),
+            Self::JsonLines => Box::new(json_lines::JsonLinesWriter::begin(columns, to)?),
         })
     }
 }

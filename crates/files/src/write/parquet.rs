@@ -10,7 +10,7 @@ use arrow_array::{ArrayRef, RecordBatch, StringArray};
 use arrow_schema::{DataType, Field, Schema};
 
 use super::{FileError, TableWriter};
-use pronoia_data::table::{Column, Values};
+use pronoia_data::table::{Column, ColumnValues};
 use pronoia_data::{Kind, Table};
 
 /// Bytes that wait in memory to be written, at most.
@@ -59,8 +59,8 @@ fn form_of(kind: Kind) -> DataType {
 
 fn array(column: &Column) -> ArrayRef {
     match &column.values {
-        Values::Numbers(numbers) => Arc::new(numbers.clone()),
-        Values::Dates(dates) => Arc::new(dates.clone()),
-        Values::Words(words) => Arc::new((0..words.len()).map(|row| words.get(row)).collect::<StringArray>()),
+        ColumnValues::Numbers(numbers) => Arc::new(numbers.clone()),
+        ColumnValues::Dates(dates) => Arc::new(dates.clone()),
+        ColumnValues::Words(words) => Arc::new((0..words.len()).map(|row| words.get(row)).collect::<StringArray>()),
     }
 }

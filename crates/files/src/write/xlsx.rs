@@ -6,7 +6,7 @@ use rust_xlsxwriter::{Format, Workbook, XlsxError};
 
 use super::{FileError, TableWriter};
 use pronoia_data::number::count;
-use pronoia_data::table::Values;
+use pronoia_data::table::ColumnValues;
 use pronoia_data::{Kind, Table};
 
 /// TableWriter of a sheet, names among them.
@@ -58,10 +58,10 @@ impl<W: Write + Send> TableWriter for Xlsx<W> {
         for row in 0..part.rows() {
             for (at, column) in (0..).zip(part.columns()) {
                 match (&column.values, column.number(row)) {
-                    (Values::Numbers(_), Some(x)) => {
+                    (ColumnValues::Numbers(_), Some(x)) => {
                         sheet.write_number(self.rows, at, x).map_err(refused)?;
                     }
-                    (Values::Dates(_), Some(days)) if days + EPOCH >= FIRST_DAY => {
+                    (ColumnValues::Dates(_), Some(days)) if days + EPOCH >= FIRST_DAY => {
                         sheet.write_number_with_format(self.rows, at, days + EPOCH, &self.day).map_err(refused)?;
                     }
                     _ => {

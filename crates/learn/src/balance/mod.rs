@@ -20,7 +20,7 @@ use pronoia_data::Table;
 /// How the rarer outcome is made to count more.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Method {
+pub enum BalanceMethod {
     /// Not at all.
     #[default]
     AsTheyAre,
@@ -34,9 +34,9 @@ pub enum Method {
     SyntheticRows,
 }
 
-impl Method {
+impl BalanceMethod {
     /// Every method, in the order in which the pages offer them.
-    pub const ALL: [Method; 5] =
+    pub const ALL: [BalanceMethod; 5] =
         [Self::AsTheyAre, Self::Weights, Self::OverSampling, Self::UnderSampling, Self::SyntheticRows];
 
     /// The stable word for it.
@@ -62,7 +62,7 @@ impl Method {
     }
 }
 
-impl std::str::FromStr for Method {
+impl std::str::FromStr for BalanceMethod {
     type Err = String;
 
     fn from_str(word: &str) -> Result<Self, String> {
@@ -75,14 +75,14 @@ impl std::str::FromStr for Method {
 #[serde(default)]
 pub struct Balance {
     /// How.
-    pub method: Method,
+    pub method: BalanceMethod,
     /// The share of the rarer outcome afterwards, above 0 and at most 0.5.
     pub share: f64,
 }
 
 impl Default for Balance {
     fn default() -> Self {
-        Self { method: Method::AsTheyAre, share: 0.5 }
+        Self { method: BalanceMethod::AsTheyAre, share: 0.5 }
     }
 }
 
@@ -100,7 +100,7 @@ pub struct Balanced {
 impl Balance {
     /// Whether the rows stay as they are.
     pub fn is_off(&self) -> bool {
-        self.method == Method::AsTheyAre
+        self.method == BalanceMethod::AsTheyAre
     }
 
     /// Checks the share.
@@ -134,15 +134,15 @@ impl Balance {
         }
         let mut rng = ChaCha8Rng::seed_from_u64(seed ^ 0xba1a_ce00);
         match self.method {
-            Method::AsTheyAre => {}
-            Method::Weights => {
+            BalanceMethod::AsTheyAre => {}
+            BalanceMethod::Weights => {
                 let more = odds * others as f64 / rarer.len() as f64;
                 // All together count as many as there are, so that penalties keep their meaning.
                 let scale = rows.len() as f64 / (others as f64 + more * rarer.len() as f64);
                 let weigh = |&e: &bool| scale * if e == rarer_side { more } else { 1.0 };
                 balanced.weight = Some(event.iter().map(weigh).collect());
             }
-            Method::OverSampling => {
+            BalanceMethod::OverSampling => {
                 // Counting a row twice is drawing it twice, and no copy can stray into rows held back.
                 let mut weight = vec![1.0; rows.len()];
                 for _ in rarer.len()..wanted {
@@ -150,7 +150,7 @@ impl Balance {
                 }
                 balanced.weight = Some(weight);
             }
-            Method::UnderSampling => {
+            BalanceMethod::UnderSampling => {
                 let mut passed: Vec<usize> = (0..rows.len()).filter(|&i| event[i] != rarer_side).collect();
                 passed.shuffle(&mut rng);
                 let keep = ((rarer.len() as f64 / odds).round() as usize).clamp(1, passed.len());
@@ -159,7 +159,7 @@ impl Balance {
                 kept.sort_unstable();
                 balanced.kept = kept;
             }
-            Method::SyntheticRows => {
+            BalanceMethod::SyntheticRows => {
                 balanced.synthetic = Synthetic::between(table, columns, rows, &rarer, wanted - rarer.len(), &mut rng);
             }
         }

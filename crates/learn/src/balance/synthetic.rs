@@ -10,7 +10,7 @@ use rand::seq::SliceRandom;
 use rand_chacha::ChaCha8Rng;
 use rayon::prelude::*;
 
-use pronoia_data::table::{Column, ColumnBuilder, Values};
+use pronoia_data::table::{Column, ColumnBuilder, ColumnValues};
 use pronoia_data::{Kind, Table};
 
 /// Neighbours among which one is drawn.
@@ -69,7 +69,7 @@ fn between(column: &Column, rows: &[usize], parents: &[[usize; 2]], places: &[f6
     for (parents, place) in parents.iter().zip(places) {
         let [a, b] = parents.map(|at| rows[at]);
         let either = if rng.random::<bool>() { a } else { b };
-        if matches!(column.values, Values::Words(_)) {
+        if matches!(column.values, ColumnValues::Words(_)) {
             match column.text(either) {
                 Some(word) => made.push_word(&word),
                 None => made.push_missing(),
@@ -99,7 +99,7 @@ struct Space<'a> {
 impl<'a> Space<'a> {
     fn of(columns: &[&'a Column], rows: &'a [usize], rarer: &[usize]) -> Self {
         let (words, numbers): (Vec<&Column>, Vec<&Column>) =
-            columns.iter().copied().partition(|c| matches!(c.values, Values::Words(_)));
+            columns.iter().copied().partition(|c| matches!(c.values, ColumnValues::Words(_)));
         let spread = |column: &Column| {
             let values: Vec<f64> = rarer.iter().filter_map(|&at| column.number(rows[at])).collect();
             let n = values.len().max(1) as f64;
@@ -119,7 +119,7 @@ impl<'a> Space<'a> {
             _ => 1.0,
         });
         let words = self.words.iter().map(|column| match &column.values {
-            Values::Words(words) => f64::from(u8::from(words.code(a) != words.code(b))),
+            ColumnValues::Words(words) => f64::from(u8::from(words.code(a) != words.code(b))),
             _ => 0.0,
         });
         numbers.chain(words).sum()

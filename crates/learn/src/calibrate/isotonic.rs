@@ -7,7 +7,7 @@ use crate::learn::Target;
 /// Points of a curve in log-odds, between which it is straight, and beyond
 /// which it is level.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Steps {
+pub struct IsotonicSteps {
     /// Log-odds as the classifier gives them, ascending.
     pub at: Vec<f64>,
     /// Log-odds that hold there, ascending.
@@ -15,31 +15,31 @@ pub struct Steps {
 }
 
 /// Neighbouring scores that share a rate.
-struct Block {
+struct RatePool {
     /// Sum of the scores, each by its weight.
     score: f64,
     events: f64,
     weight: f64,
 }
 
-impl Block {
+impl RatePool {
     fn rate(&self) -> f64 {
         self.events / self.weight
     }
 }
 
-impl Steps {
+impl IsotonicSteps {
     /// The rates that never fall and are nearest to what happened (pooling of
     /// adjacent violators, Ayer et al. 1955), each at the middle of its scores.
     /// A block counts one more row at the overall rate, so that none is certain.
     pub(super) fn fit(log_odds: &[f64], target: &Target) -> Self {
         let mut order: Vec<usize> = (0..log_odds.len()).filter(|&row| target.weight(row) > 0.0).collect();
         order.sort_by(|&a, &b| log_odds[a].total_cmp(&log_odds[b]));
-        let mut blocks: Vec<Block> = Vec::new();
+        let mut blocks: Vec<RatePool> = Vec::new();
         for ties in order.chunk_by(|&a, &b| log_odds[a] == log_odds[b]) {
             let weight: f64 = ties.iter().map(|&row| target.weight(row)).sum();
             let events = ties.iter().filter(|&&row| target.event[row]).map(|&row| target.weight(row)).sum();
-            blocks.push(Block { score: log_odds[ties[0]] * weight, events, weight });
+            blocks.push(RatePool { score: log_odds[ties[0]] * weight, events, weight });
             while let [.., before, last] = &blocks[..]
                 && before.rate() >= last.rate()
             {
@@ -53,7 +53,7 @@ impl Steps {
             }
         }
         let rate = target.rate();
-        let odds = |block: &Block| ((block.events + rate) / (block.weight - block.events + 1.0 - rate)).ln();
+        let odds = |block: &RatePool| ((block.events + rate) / (block.weight - block.events + 1.0 - rate)).ln();
         let mut steps = Self { at: Vec::new(), log_odds: Vec::new() };
         for block in &blocks {
             // The row that is added may turn neighbours round that are nearly alike.

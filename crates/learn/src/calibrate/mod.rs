@@ -11,9 +11,9 @@ use crate::learn::logistic::LogisticSettings;
 use crate::learn::setting::Tunable;
 use crate::learn::{FitError, Target};
 use crate::prepare::{Design, Feature};
-pub use isotonic::Steps;
+pub use isotonic::IsotonicSteps;
 use pronoia_data::progress::Unwatched;
-use pronoia_data::split::Turn;
+use pronoia_data::split::Fold;
 use pronoia_data::stats::{log_loss_of_log_odds, logit};
 
 /// Events, or other rows if they are rarer, from which on more than a straight
@@ -42,13 +42,13 @@ pub enum Calibration {
         c: f64,
     },
     /// Whatever never falls.
-    Steps(Steps),
+    Steps(IsotonicSteps),
 }
 
 /// A kind of map.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Map {
+pub enum CalibrationMap {
     /// The scores as they are.
     AsTheyAre,
     /// A straight line in log-odds.
@@ -59,7 +59,7 @@ pub enum Map {
     Isotonic,
 }
 
-impl Map {
+impl CalibrationMap {
     /// Its name within a sentence.
     pub fn word(self) -> &'static str {
         match self {
@@ -75,17 +75,17 @@ impl Map {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Calibrated {
     /// The map that was kept.
-    pub kind: Map,
+    pub kind: CalibrationMap,
     /// Mean log loss of every map that was tried, and of the scores as they
     /// are, on rows that neither the classifier nor the map was fitted to.
-    pub losses: Vec<(Map, f64)>,
+    pub losses: Vec<(CalibrationMap, f64)>,
     /// Rows judged.
     pub rows: u64,
 }
 
 impl Calibrated {
     /// Log loss under a map, if it was tried.
-    pub fn loss(&self, kind: Map) -> Option<f64> {
+    pub fn loss(&self, kind: CalibrationMap) -> Option<f64> {
         self.losses.iter().find(|l| l.0 == kind).map(|l| l.1)
     }
 }
@@ -100,7 +100,7 @@ impl Calibration {
     ///
     /// # Errors
     /// [`FitError::OneSided`] if all rows have the same outcome.
-    pub fn fit(kind: Map, log_odds: &[f64], target: &Target) -> Result<Option<Self>, FitError> {
+    pub fn fit(kind: CalibrationMap, log_odds: &[f64], target: &Target) -> Result<Option<Self>, FitError> {
         if target.total(true) <= 0.0 || target.total(false) <= 0.0 {
             return Err(FitError::OneSided { rows: target.rows() });
         }
@@ -108,14 +108,14 @@ impl Calibration {
         let flat = Self::Line { intercept: logit(rate), slope: 0.0 };
         let varies = log_odds.iter().any(|x| x.to_bits() != log_odds[0].to_bits());
         Ok(match kind {
-            Map::AsTheyAre => None,
+            CalibrationMap::AsTheyAre => None,
             _ if !varies => Some(flat),
-            Map::Sigmoid => Some(line(log_odds, target)?.unwrap_or(flat)),
-            Map::Beta => Some(match beta(log_odds, target)? {
+            CalibrationMap::Sigmoid => Some(line(log_odds, target)?.unwrap_or(flat)),
+            CalibrationMap::Beta => Some(match beta(log_odds, target)? {
                 Some(beta) => beta,
                 None => line(log_odds, target)?.unwrap_or(flat),
             }),
-            Map::Isotonic => Some(Self::Steps(Steps::fit(log_odds, target))),
+            CalibrationMap::Isotonic => Some(Self::Steps(IsotonicSteps::fit(log_odds, target))),
         })
     }
 
@@ -126,14 +126,16 @@ impl Calibration {
     /// [`FitError::OneSided`] if all rows have the same outcome.
     pub fn choose(log_odds: &[f64], target: &Target, of_row: &[usize]) -> Result<(Option<Self>, Calibrated), FitError> {
         let enough = target.total(true).min(target.total(false)) >= ENOUGH;
-        let tried: &[Map] = match enough {
-            true => &[Map::AsTheyAre, Map::Sigmoid, Map::Beta, Map::Isotonic],
-            false => &[Map::AsTheyAre, Map::Sigmoid],
+        let tried: &[CalibrationMap] = match enough {
+            true => {
+                &[CalibrationMap::AsTheyAre, CalibrationMap::Sigmoid, CalibrationMap::Beta, CalibrationMap::Isotonic]
+            }
+            false => &[CalibrationMap::AsTheyAre, CalibrationMap::Sigmoid],
         };
-        let mut losses: Vec<(Map, f64)> = Vec::new();
+        let mut losses: Vec<(CalibrationMap, f64)> = Vec::new();
         for &kind in tried {
             let (mut loss, mut weight) = (0.0, 0.0);
-            for turn in Turn::of(of_row) {
+            for turn in Fold::of(of_row) {
                 let scores = turn.of_learned(log_odds);
                 let learned = target.take(&turn.learned);
                 if learned.total(true) <= 0.0 || learned.total(false) <= 0.0 {
@@ -149,7 +151,7 @@ impl Calibration {
             losses.push((kind, loss / weight));
         }
         // Of equals the simplest, which come first.
-        let best = losses.iter().min_by(|a, b| a.1.total_cmp(&b.1)).map_or(Map::Sigmoid, |l| l.0);
+        let best = losses.iter().min_by(|a, b| a.1.total_cmp(&b.1)).map_or(CalibrationMap::Sigmoid, |l| l.0);
         let calibrated = Calibrated { kind: best, losses, rows: target.rows() as u64 };
         Ok((Self::fit(best, log_odds, target)?, calibrated))
     }

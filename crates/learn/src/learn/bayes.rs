@@ -11,7 +11,7 @@
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use super::setting::{Checked, Range, Setting, Tunable};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
 use super::{FitError, Target};
 use crate::prepare::{Design, Feature, FeatureValues};
 use pronoia_data::Progress;
@@ -99,7 +99,7 @@ pub enum Evidence {
     },
 }
 
-impl Checked<BayesSettings> {
+impl CheckedSettings<BayesSettings> {
     /// Fits to a design with its gaps.
     ///
     /// # Errors

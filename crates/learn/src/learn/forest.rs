@@ -12,7 +12,7 @@ use rand_chacha::ChaCha8Rng;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use super::setting::{Checked, Range, Setting, Tunable};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
 use super::trees::{Binned, Predictor, Tree};
 use super::{FitError, Target, seed_of};
 use crate::prepare::Design;
@@ -91,7 +91,7 @@ struct Judging {
     said: Vec<(u32, f32)>,
 }
 
-impl Checked<ForestSettings> {
+impl CheckedSettings<ForestSettings> {
     /// Fits to a design with its gaps; gives also the log-odds of every real
     /// row by the trees that were not grown on it, unless some row was in all.
     ///

@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, Normal};
 
 use super::linear::{self, Fault, Loss, Penalty, Solution};
-use super::setting::{Checked, Range, Setting, Tunable};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
 use super::{FitError, Target};
 use crate::prepare::{Design, Feature};
 use pronoia_data::Progress;
@@ -117,7 +117,7 @@ impl Loss for LogLoss {
     }
 }
 
-impl Checked<LogisticSettings> {
+impl CheckedSettings<LogisticSettings> {
     /// Fits to a design without gaps.
     ///
     /// # Errors

@@ -21,7 +21,7 @@ pub use families::{Estimator, Family, Fitted, Settings};
 use pronoia_data::Cancelled;
 pub use target::Target;
 pub use trees::BINS;
-pub use trees::{Cut, Node, Tree};
+pub use trees::{SplitRule, Tree, TreeNode};
 
 /// Why a family cannot be fitted.
 #[derive(Debug, Clone, PartialEq, Error)]

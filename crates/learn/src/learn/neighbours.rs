@@ -13,7 +13,7 @@ use rand_chacha::ChaCha8Rng;
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
-use super::setting::{Checked, Range, Setting, Tunable};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
 use super::{FitError, Target};
 use crate::prepare::{Design, Feature, FeatureValues};
 use pronoia_data::Progress;
@@ -77,7 +77,7 @@ pub struct Neighbours {
     /// Log-odds of the event among all.
     pub prior: f64,
     /// The known customers' values, feature by feature.
-    pub known: Vec<Known>,
+    pub known: Vec<KnownFeature>,
     /// Whether each of them had the event, and how much each counts.
     pub outcome: Vec<(bool, f64)>,
 }
@@ -85,14 +85,14 @@ pub struct Neighbours {
 /// A feature of the known customers.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Known {
+pub enum KnownFeature {
     /// Numbers, and what a squared difference of 1 counts.
     Numbers(Vec<f32>, f32),
     /// Levels, and what another level counts.
     Levels(Vec<u32>, f32),
 }
 
-impl Checked<NeighboursSettings> {
+impl CheckedSettings<NeighboursSettings> {
     /// Keeps known customers of a standardised design.
     ///
     /// # Errors
@@ -116,12 +116,12 @@ impl Checked<NeighboursSettings> {
             let told = if self.weigh_columns { told(&feature.values, target) } else { 1.0 };
             match &feature.values {
                 FeatureValues::Number(v) => {
-                    Known::Numbers(rows.iter().map(|&row| v[row] as f32).collect(), (told / APART) as f32)
+                    KnownFeature::Numbers(rows.iter().map(|&row| v[row] as f32).collect(), (told / APART) as f32)
                 }
                 FeatureValues::Levels { codes, .. } => {
                     let codes: Vec<u32> = rows.iter().map(|&row| codes[row]).collect();
                     let apart = apart(&codes);
-                    Known::Levels(codes, (told / apart) as f32)
+                    KnownFeature::Levels(codes, (told / apart) as f32)
                 }
             }
         });
@@ -185,11 +185,11 @@ impl Neighbours {
         distance.fill(0.0);
         for (known, feature) in self.known.iter().zip(features) {
             match (known, &feature.values) {
-                (Known::Numbers(values, counts), FeatureValues::Number(v)) if *counts > 0.0 => {
+                (KnownFeature::Numbers(values, counts), FeatureValues::Number(v)) if *counts > 0.0 => {
                     let x = v[row] as f32;
                     distance.iter_mut().zip(values).for_each(|(d, y)| *d += counts * (x - y) * (x - y));
                 }
-                (Known::Levels(values, counts), FeatureValues::Levels { codes, .. }) if *counts > 0.0 => {
+                (KnownFeature::Levels(values, counts), FeatureValues::Levels { codes, .. }) if *counts > 0.0 => {
                     let code = codes[row];
                     distance.iter_mut().zip(values).for_each(|(d, y)| *d += if *y == code { 0.0 } else { *counts });
                 }

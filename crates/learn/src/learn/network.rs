@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 pub use layers::Comes;
 pub use layers::Net;
 
-use super::setting::{Checked, Range, Setting, Tunable};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
 use super::{FitError, Target, seed_of};
 use crate::prepare::Design;
 use pronoia_data::Progress;
@@ -92,7 +92,7 @@ pub struct Network {
     pub curve: Vec<(f64, f64)>,
 }
 
-impl Checked<NetworkSettings> {
+impl CheckedSettings<NetworkSettings> {
     /// Fits to a standardised design.
     ///
     /// # Errors

@@ -7,20 +7,20 @@
 //! so many more for twice the odds. Where asked, pairs of columns that say more
 //! together than by themselves are on the card too.
 
-mod banding;
+mod binning;
 mod groups;
 mod pairs;
 
 use serde::{Deserialize, Serialize};
 
-use banding::Banded;
-pub use banding::Bands;
-pub use groups::Groups;
+use binning::Banded;
+pub use binning::Bands;
+pub use groups::ScorecardBins;
 pub use pairs::CardPair;
 use pairs::Pairs;
 
 use super::logistic::{Logistic, LogisticSettings};
-use super::setting::{Checked, Range, Setting, Tunable};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
 use super::{FitError, Target};
 use crate::prepare::{Design, Feature};
 use pronoia_data::Progress;
@@ -161,17 +161,17 @@ pub struct CardColumn {
 }
 
 /// What is on a card that is being fitted: a column or a pair, and what it says of every row.
-struct Part {
-    of: Says,
+struct CardPart {
+    of: CardContribution,
     evidence: Feature,
 }
 
-enum Says {
+enum CardContribution {
     Column(Banded),
     Pair(CardPair),
 }
 
-impl Checked<ScorecardSettings> {
+impl CheckedSettings<ScorecardSettings> {
     /// Fits to a design with its gaps. Columns and pairs whose evidence the
     /// others turn round, so that its weight would be below 0, are left out one
     /// by one.
@@ -183,10 +183,10 @@ impl Checked<ScorecardSettings> {
         let banded = Banded::all(design, target, self);
         progress.go_on()?;
         let speaking = banded.into_iter().filter(|b| b.information >= self.least_information);
-        let mut parts: Vec<Part> = speaking
+        let mut parts: Vec<CardPart> = speaking
             .map(|b| {
                 let evidence = b.bands.evidence(&design.features()[b.feature].values, design.rows());
-                Part { evidence: Feature::number(&b.column, &b.column, evidence), of: Says::Column(b) }
+                CardPart { evidence: Feature::number(&b.column, &b.column, evidence), of: CardContribution::Column(b) }
             })
             .collect();
         let mut fitted = self.weighed(&mut parts, design.rows(), target, progress)?;
@@ -202,7 +202,7 @@ impl Checked<ScorecardSettings> {
                 let name = pair.columns.join(" and ");
                 let evidence = Feature::number(&name, &name, pair.evidence(design));
                 tried.push(pair.clone());
-                parts.push(Part { of: Says::Pair(pair), evidence });
+                parts.push(CardPart { of: CardContribution::Pair(pair), evidence });
                 fitted = self.weighed(&mut parts, design.rows(), target, progress)?;
             }
         }
@@ -211,10 +211,10 @@ impl Checked<ScorecardSettings> {
         let mut card = Scorecard { intercept: fitted.intercept, columns: Vec::new(), pairs: Vec::new(), scale };
         for (part, coefficient) in parts.into_iter().zip(&fitted.coefficients) {
             match part.of {
-                Says::Column(Banded { feature, column, bands, information }) => {
+                CardContribution::Column(Banded { feature, column, bands, information }) => {
                     card.columns.push(CardColumn { feature, column, bands, weight: coefficient.value, information });
                 }
-                Says::Pair(pair) => card.pairs.push(CardPair { weight: coefficient.value, ..pair }),
+                CardContribution::Pair(pair) => card.pairs.push(CardPair { weight: coefficient.value, ..pair }),
             }
         }
         Ok(card)
@@ -223,7 +223,7 @@ impl Checked<ScorecardSettings> {
     /// The weights of all parts, without those that would be turned round.
     fn weighed(
         &self,
-        parts: &mut Vec<Part>,
+        parts: &mut Vec<CardPart>,
         rows: usize,
         target: &Target,
         progress: &dyn Progress,
@@ -244,7 +244,7 @@ impl Checked<ScorecardSettings> {
 }
 
 /// Log-odds of every row by the parts of a card.
-fn log_odds(fitted: &Logistic, parts: &[Part], rows: usize) -> Vec<f64> {
+fn log_odds(fitted: &Logistic, parts: &[CardPart], rows: usize) -> Vec<f64> {
     fitted.log_odds(&Design::new(parts.iter().map(|part| part.evidence.clone()).collect(), rows))
 }
 

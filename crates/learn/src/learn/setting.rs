@@ -141,10 +141,10 @@ pub trait Tunable: Default + Clone + Serialize + DeserializeOwned {
     ///
     /// # Errors
     /// [`FitError::Setting`] for the first that is out of range.
-    fn check(&self) -> Result<Checked<Self>, FitError> {
+    fn check(&self) -> Result<CheckedSettings<Self>, FitError> {
         let all = self.values();
         match Self::SETTINGS.iter().find(|s| !s.allows(&all[field(s.name)])) {
-            None => Ok(Checked(self.clone())),
+            None => Ok(CheckedSettings(self.clone())),
             Some(setting) => Err(setting.refused(&all[field(setting.name)].to_string())),
         }
     }
@@ -161,9 +161,9 @@ fn field(name: &str) -> String {
 
 /// Settings that were checked.
 #[derive(Debug, Clone)]
-pub struct Checked<S>(S);
+pub struct CheckedSettings<S>(S);
 
-impl<S> Deref for Checked<S> {
+impl<S> Deref for CheckedSettings<S> {
     type Target = S;
 
     fn deref(&self) -> &S {

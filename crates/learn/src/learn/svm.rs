@@ -9,7 +9,7 @@
 use serde::{Deserialize, Serialize};
 
 use super::linear::{self, Loss, Penalty};
-use super::setting::{Checked, Range, Setting, Tunable};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
 use super::{FitError, Target};
 use crate::prepare::{Design, Feature};
 use pronoia_data::Progress;
@@ -66,7 +66,7 @@ impl Loss for SquaredHinge {
     }
 }
 
-impl Checked<SvmSettings> {
+impl CheckedSettings<SvmSettings> {
     /// Fits to a design without gaps.
     ///
     /// # Errors

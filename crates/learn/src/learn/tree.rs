@@ -10,13 +10,13 @@ mod pruning;
 
 use serde::{Deserialize, Serialize};
 
-use super::setting::{Checked, Range, Setting, Tunable};
-use super::trees::{Binned, Direction, Grower, Growth, Limits, Node, Quantised, Tree};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
+use super::trees::{Binned, Direction, Grower, GrowthLimits, Quantised, SplitLimits, Tree, TreeNode};
 use super::{FitError, Target};
 use crate::prepare::Design;
 pub use first_questions::FirstQuestions;
 use pronoia_data::Progress;
-use pronoia_data::progress::Part;
+use pronoia_data::progress::ProgressPart;
 use pronoia_data::split::folds;
 use pruning::Pruning;
 
@@ -76,7 +76,7 @@ pub struct DecisionTree {
     pub first: FirstQuestions,
 }
 
-impl Checked<TreeSettings> {
+impl CheckedSettings<TreeSettings> {
     /// Fits to a design with its gaps.
     ///
     /// # Errors
@@ -94,7 +94,7 @@ impl Checked<TreeSettings> {
         let leaves = grown.tree.leaves();
         let mut pruned = grown;
         if self.prune {
-            let penalty = self.penalty(&pruned, design, target, seed, &Part::of(progress, 0.2, 1.0))?;
+            let penalty = self.penalty(&pruned, design, target, seed, &ProgressPart::of(progress, 0.2, 1.0))?;
             pruned = pruned.cut_back(penalty);
         }
         let first = self.first_questions(design, target, seed);
@@ -102,8 +102,8 @@ impl Checked<TreeSettings> {
     }
 
     /// How the tree is to be grown, up to so many leaves.
-    fn growth(&self, leaves: usize, features: usize) -> Growth {
-        let limits = Limits {
+    fn growth(&self, leaves: usize, features: usize) -> GrowthLimits {
+        let limits = SplitLimits {
             rows_per_leaf: self.rows_per_leaf,
             ridge: 0.0,
             rows_per_level: 5,
@@ -111,7 +111,7 @@ impl Checked<TreeSettings> {
             level_ridge: 10.0,
             centred: true,
         };
-        Growth { leaves, limits, directions: vec![Direction::Free; features], rate: 1.0 }
+        GrowthLimits { leaves, limits, directions: vec![Direction::Free; features], rate: 1.0 }
     }
 
     /// A tree as large as it may be, with what each of its nodes holds.
@@ -178,7 +178,7 @@ impl DecisionTree {
 impl Pruning {
     fn finished(mut self, rate: f64, grown: usize, first: FirstQuestions) -> DecisionTree {
         for (node, counts) in self.tree.nodes.iter_mut().zip(&self.counts) {
-            if let Node::Leaf { value, .. } = node {
+            if let TreeNode::Leaf { value, .. } = node {
                 *value = log_odds(*counts, rate);
             }
         }

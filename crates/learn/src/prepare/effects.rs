@@ -1,8 +1,8 @@
 //! What every step does to the training rows, for the analyst to see.
 
 use super::fitting::FittedStep;
-use super::steps::{Action, Step};
-use super::{Encoder, Training};
+use super::steps::{PreparationStep, StepAction};
+use super::{Encoder, TrainingRows};
 use pronoia_data::Table;
 use pronoia_data::expression::Expression;
 use pronoia_data::number::{count, fixed, percent, plain};
@@ -11,7 +11,7 @@ use pronoia_data::table::Column;
 
 /// What a step does.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Effect {
+pub struct StepEffect {
     /// In a sentence with figures.
     pub sentence: String,
     /// The column before the step, where it changes one.
@@ -23,7 +23,11 @@ pub struct Effect {
 /// Takes the steps in order on the rows given, and says what each does; an
 /// error in words where one cannot be taken, after which the others go on
 /// without it. None for those that are switched off.
-pub fn effects(steps: &[Step], table: &Table, training: &Training) -> Vec<Option<Result<Effect, String>>> {
+pub fn effects(
+    steps: &[PreparationStep],
+    table: &Table,
+    training: &TrainingRows,
+) -> Vec<Option<Result<StepEffect, String>>> {
     let mut known = table.kinds();
     let mut stepped = table.take(training.rows);
     let mut event = training.event.to_vec();
@@ -47,28 +51,28 @@ pub fn effects(steps: &[Step], table: &Table, training: &Training) -> Vec<Option
         .collect()
 }
 
-fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table, Effect), String> {
+fn take(action: &StepAction, table: &Table, event: &mut Vec<bool>) -> Result<(Table, StepEffect), String> {
     let rows: Vec<usize> = (0..table.rows()).collect();
     let all = rows.len();
-    if let Action::Filter { condition } = action {
+    if let StepAction::Filter { condition } = action {
         let condition =
             Expression::check_condition(condition, &Expression::columns_of(table)).map_err(|e| e.to_string())?;
         let truth = condition.evaluate(table)?.values.into_column("kept");
         let kept: Vec<usize> = rows.into_iter().filter(|&row| truth.text(row).as_deref() == Some("yes")).collect();
         *event = kept.iter().map(|&row| event[row]).collect();
         let sentence = format!("keeps {} of {} customers", count(kept.len() as u64), count(all as u64));
-        return Ok((table.take(&kept), Effect { sentence, before: None, after: None }));
+        return Ok((table.take(&kept), StepEffect { sentence, before: None, after: None }));
     }
-    if let Action::Sample { .. } = action {
+    if let StepAction::Sample { .. } = action {
         // The rows looked at are few already.
         let sentence = "before the split; the event rate stays as it is".to_owned();
-        return Ok((table.clone(), Effect { sentence, before: None, after: None }));
+        return Ok((table.clone(), StepEffect { sentence, before: None, after: None }));
     }
-    let training = Training { rows: &rows, event, weight: None };
+    let training = TrainingRows { rows: &rows, event, weight: None };
     let step = FittedStep::fit(action, table, &training).map_err(|e| e.to_string())?;
     let after = step.apply(table).map_err(|e| e.to_string())?;
     let changed = action.changes().or(match action {
-        Action::Derive { name, .. } => Some(name.as_str()),
+        StepAction::Derive { name, .. } => Some(name.as_str()),
         _ => None,
     });
     let column = changed.and_then(|name| after.column(name));
@@ -135,9 +139,9 @@ fn take(action: &Action, table: &Table, event: &mut Vec<bool>) -> Result<(Table,
         }
         _ => String::new(),
     };
-    let effect = Effect {
+    let effect = StepEffect {
         sentence,
-        before: if matches!(action, Action::Derive { .. }) { None } else { old.map(ColumnProfile::of) },
+        before: if matches!(action, StepAction::Derive { .. }) { None } else { old.map(ColumnProfile::of) },
         after: column.map(ColumnProfile::of),
     };
     Ok((after, effect))

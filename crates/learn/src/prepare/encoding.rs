@@ -9,9 +9,9 @@ use std::collections::BTreeMap;
 use arrow_array::Float64Array;
 use serde::{Deserialize, Serialize};
 
-use super::Training;
+use super::TrainingRows;
 use pronoia_data::split::folds;
-use pronoia_data::table::Values;
+use pronoia_data::table::ColumnValues;
 use pronoia_data::{Column, Kind};
 
 /// Parts that take turns in being encoded by the others.
@@ -49,7 +49,7 @@ pub struct Encoded {
 impl Encoder {
     /// Learns what every value stands for from the rows at these positions of
     /// the training rows.
-    fn learn(self, column: &Column, training: &Training, at: impl Iterator<Item = usize>) -> Encoded {
+    fn learn(self, column: &Column, training: &TrainingRows, at: impl Iterator<Item = usize>) -> Encoded {
         let mut counts: BTreeMap<Option<String>, [f64; 2]> = BTreeMap::new();
         let mut all = [0.0f64; 2];
         for at in at {
@@ -72,13 +72,13 @@ impl Encoder {
     }
 
     /// Learns from all training rows.
-    pub(super) fn fit(self, column: &Column, training: &Training) -> Encoded {
+    pub(super) fn fit(self, column: &Column, training: &TrainingRows) -> Encoded {
         self.learn(column, training, 0..training.rows.len())
     }
 
     /// Puts into the training rows of an encoded column what the other folds
     /// say of them; `source` is the column before it was encoded.
-    pub(super) fn cross_fit(self, source: &Column, encoded: &Column, training: &Training) -> Column {
+    pub(super) fn cross_fit(self, source: &Column, encoded: &Column, training: &TrainingRows) -> Column {
         let of_row = folds(training.event, FOLDS, SEED);
         let mut values: Vec<Option<f64>> = (0..encoded.len()).map(|row| encoded.number(row)).collect();
         for fold in 0..FOLDS {
@@ -88,7 +88,7 @@ impl Encoder {
                 values[row] = Some(learned.of(source.text(row)));
             }
         }
-        let values = Values::Numbers(Float64Array::from(values));
+        let values = ColumnValues::Numbers(Float64Array::from(values));
         Column { name: encoded.name.clone(), kind: Kind::Number, values }
     }
 }
@@ -101,6 +101,10 @@ impl Encoded {
     /// Encodes every row of a column.
     pub(super) fn apply(&self, column: &Column) -> Column {
         let values: Vec<f64> = (0..column.len()).map(|row| self.of(column.text(row))).collect();
-        Column { name: column.name.clone(), kind: Kind::Number, values: Values::Numbers(Float64Array::from(values)) }
+        Column {
+            name: column.name.clone(),
+            kind: Kind::Number,
+            values: ColumnValues::Numbers(Float64Array::from(values)),
+        }
     }
 }

@@ -6,12 +6,12 @@ use std::collections::BTreeMap;
 use arrow_array::{Array, Float64Array};
 use serde::{Deserialize, Serialize};
 
-use super::steps::{Action, Filling};
-use super::{Encoded, Encoder, PrepareError, Training, yeo_johnson};
-use pronoia_data::drivers::{Band, Notation};
+use super::steps::{Imputation, StepAction};
+use super::{Encoded, Encoder, PrepareError, TrainingRows, yeo_johnson};
+use pronoia_data::drivers::{Bin, Notation};
 use pronoia_data::expression::Expression;
 use pronoia_data::stats::quantile;
-use pronoia_data::table::{ColumnBuilder, Storage, Values};
+use pronoia_data::table::{ColumnBuilder, ColumnValues, Storage};
 use pronoia_data::value::{DateOrder, DecimalMark, parse_date, parse_number};
 use pronoia_data::{Column, Kind, Table};
 
@@ -117,9 +117,9 @@ impl FittedStep {
     /// # Errors
     /// [`PrepareError`].
     pub fn fit_all<'a>(
-        actions: &[Action],
+        actions: &[StepAction],
         table: &'a Table,
-        training: &Training,
+        training: &TrainingRows,
     ) -> Result<(Vec<Self>, Cow<'a, Table>), PrepareError> {
         let mut stepped = Cow::Borrowed(table);
         let mut fitted = Vec::new();
@@ -142,7 +142,7 @@ impl FittedStep {
     ///
     /// # Errors
     /// [`PrepareError`].
-    pub fn fit(action: &Action, table: &Table, training: &Training) -> Result<Self, PrepareError> {
+    pub fn fit(action: &StepAction, table: &Table, training: &TrainingRows) -> Result<Self, PrepareError> {
         let rows = training.rows;
         let column = |name: &str| table.column(name).ok_or_else(|| PrepareError::MissingColumn(name.to_owned()));
         let sorted = |name: &str| -> Result<Vec<f64>, PrepareError> {
@@ -152,52 +152,52 @@ impl FittedStep {
             Ok(values)
         };
         Ok(match action {
-            Action::Filter { .. } | Action::Sample { .. } => {
+            StepAction::Filter { .. } | StepAction::Sample { .. } => {
                 unreachable!("what chooses rows is not replayed")
             }
-            Action::Derive { name, expression } => {
+            StepAction::Derive { name, expression } => {
                 let expression = Expression::check(expression, &Expression::columns_of(table))
                     .map_err(|e| PrepareError::Replay(e.to_string()))?;
                 Self::Derive { name: name.clone(), expression }
             }
-            Action::Fill { column: name, with, flag } => {
+            StepAction::Fill { column: name, with, flag } => {
                 let values = || sorted(name);
                 let value = match with {
-                    Filling::Value(value) => value.clone(),
-                    Filling::Median => written(quantile(&values()?, 0.5)),
-                    Filling::Mean => {
+                    Imputation::Value(value) => value.clone(),
+                    Imputation::Median => written(quantile(&values()?, 0.5)),
+                    Imputation::Mean => {
                         let values = values()?;
                         written(values.iter().sum::<f64>() / values.len() as f64)
                     }
-                    Filling::MostFrequent => most_frequent(column(name)?, rows).unwrap_or_default(),
+                    Imputation::MostFrequent => most_frequent(column(name)?, rows).unwrap_or_default(),
                 };
                 Self::Fill { column: name.clone(), value, flag: *flag }
             }
-            Action::Cap { column, share } => {
+            StepAction::Cap { column, share } => {
                 let values = sorted(column)?;
                 let (low, high) = (quantile(&values, *share), quantile(&values, 1.0 - share));
                 // Without any value nothing is drawn in.
                 let finite = |x: f64, or: f64| if x.is_finite() { x } else { or };
                 Self::Cap { column: column.clone(), low: finite(low, f64::MIN), high: finite(high, f64::MAX) }
             }
-            Action::Log { column } => Self::Log { column: column.clone() },
-            Action::Power { column } => {
+            StepAction::Log { column } => Self::Log { column: column.clone() },
+            StepAction::Power { column } => {
                 Self::Power { column: column.clone(), lambda: yeo_johnson::fit(&sorted(column)?) }
             }
-            Action::AsCode { column } => Self::AsCode { column: column.clone() },
-            Action::Encode { column: name, encoder } => {
+            StepAction::AsCode { column } => Self::AsCode { column: column.clone() },
+            StepAction::Encode { column: name, encoder } => {
                 let encoded = encoder.fit(column(name)?, training);
                 Self::Encode { column: name.clone(), encoder: *encoder, encoded }
             }
-            Action::Ordered { column, order } => Self::Ordered { column: column.clone(), order: order.clone() },
-            Action::Standardise { column } => {
+            StepAction::Ordered { column, order } => Self::Ordered { column: column.clone(), order: order.clone() },
+            StepAction::Standardise { column } => {
                 let values = sorted(column)?;
                 let n = values.len().max(1) as f64;
                 let mean = values.iter().sum::<f64>() / n;
                 let sd = (values.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / n).sqrt();
                 Self::Standardise { column: column.clone(), mean, sd: if sd > 0.0 { sd } else { 1.0 } }
             }
-            Action::Bands { column, bands } => {
+            StepAction::Bands { column, bands } => {
                 let values = sorted(column)?;
                 let mut edges: Vec<f64> = (1..*bands)
                     .map(|i| quantile(&values, i as f64 / *bands as f64))
@@ -208,7 +208,7 @@ impl FittedStep {
                 let whole = values.iter().all(|x| x.fract() == 0.0) && edges.iter().all(|x| x.fract() == 0.0);
                 Self::Bands { column: column.clone(), edges, least: values.first().copied().unwrap_or(0.0), whole }
             }
-            Action::GroupRare { column: name, fewest } => {
+            StepAction::GroupRare { column: name, fewest } => {
                 let kept =
                     counts(column(name)?, rows).into_iter().filter(|(_, n)| n >= fewest).map(|(v, _)| v).collect();
                 Self::GroupRare { column: name.clone(), kept }
@@ -226,7 +226,7 @@ impl FittedStep {
             let column = column(name)?;
             let values: Float64Array =
                 (0..column.len()).map(|row| column.number(row).map(f).filter(|x| x.is_finite())).collect();
-            Ok(table.with(Column { name: name.to_owned(), kind: Kind::Number, values: Values::Numbers(values) }))
+            Ok(table.with(Column { name: name.to_owned(), kind: Kind::Number, values: ColumnValues::Numbers(values) }))
         };
         match self {
             Self::Derive { name, expression } => {
@@ -267,7 +267,7 @@ impl FittedStep {
                     order.iter().position(|o| *o == value).map(|at| (at + 1) as f64)
                 };
                 let places: Float64Array = (0..source.len()).map(place).collect();
-                Ok(table.with(Column { name: name.clone(), kind: Kind::Number, values: Values::Numbers(places) }))
+                Ok(table.with(Column { name: name.clone(), kind: Kind::Number, values: ColumnValues::Numbers(places) }))
             }
             Self::Standardise { column, mean, sd } => numbers(column, &|x| (x - mean) / sd),
             Self::Bands { column: name, edges, least, whole } => {
@@ -284,7 +284,7 @@ impl FittedStep {
             }
             Self::GroupRare { column: name, kept } => {
                 let source = column(name)?;
-                let Values::Words(words) = &source.values else {
+                let ColumnValues::Words(words) = &source.values else {
                     return Err(PrepareError::OtherKind {
                         name: name.clone(),
                         trained: Kind::Category,
@@ -292,7 +292,7 @@ impl FittedStep {
                     });
                 };
                 let grouped = words.map(|w| if kept.iter().any(|k| k == w) { w.to_owned() } else { OTHER.to_owned() });
-                Ok(table.with(Column { name: name.clone(), kind: source.kind, values: Values::Words(grouped) }))
+                Ok(table.with(Column { name: name.clone(), kind: source.kind, values: ColumnValues::Words(grouped) }))
             }
         }
     }
@@ -303,7 +303,7 @@ pub fn band_labels(edges: &[f64], least: f64, whole: bool) -> Vec<String> {
     let notation = if whole { Notation::Whole } else { Notation::Measured };
     let label = |at: usize| {
         let above = at.checked_sub(1).map(|before| edges[before]);
-        Band { above, up_to: edges.get(at).copied(), least, notation }.label()
+        Bin { above, up_to: edges.get(at).copied(), least, notation }.label()
     };
     (0..=edges.len()).map(label).collect()
 }
@@ -314,15 +314,15 @@ fn written(x: f64) -> String {
 
 fn is_missing(column: &Column, row: usize) -> bool {
     match &column.values {
-        Values::Numbers(a) => a.is_null(row),
-        Values::Words(w) => w.code(row).is_none(),
-        Values::Dates(a) => a.is_null(row),
+        ColumnValues::Numbers(a) => a.is_null(row),
+        ColumnValues::Words(w) => w.code(row).is_none(),
+        ColumnValues::Dates(a) => a.is_null(row),
     }
 }
 
 /// A value typed by somebody, as one of a kind.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Typed {
+pub enum TypedValue {
     /// A number.
     Number(f64),
     /// Text.
@@ -332,24 +332,26 @@ pub enum Typed {
 }
 
 /// Reads text as a value of that kind; none if it is not one.
-pub fn read_as(text: &str, kind: Kind) -> Option<Typed> {
+pub fn read_as(text: &str, kind: Kind) -> Option<TypedValue> {
     match kind.storage() {
-        Storage::Numbers => parse_number(text, DecimalMark::Point).map(Typed::Number),
-        Storage::Dates => parse_date(text, DateOrder::YearMonthDay).map(Typed::Day),
-        Storage::Words => (!text.trim().is_empty()).then(|| Typed::Word(text.trim().to_owned())),
+        Storage::Numbers => parse_number(text, DecimalMark::Point).map(TypedValue::Number),
+        Storage::Dates => parse_date(text, DateOrder::YearMonthDay).map(TypedValue::Day),
+        Storage::Words => (!text.trim().is_empty()).then(|| TypedValue::Word(text.trim().to_owned())),
     }
 }
 
 /// The column with `value` wherever one is missing; as it was if the value is none.
 fn filled(column: &Column, value: &str) -> Column {
     let values = match (&column.values, read_as(value, column.kind)) {
-        (Values::Numbers(a), Some(Typed::Number(x))) => {
-            Values::Numbers(a.iter().map(|v| Some(v.unwrap_or(x))).collect())
+        (ColumnValues::Numbers(a), Some(TypedValue::Number(x))) => {
+            ColumnValues::Numbers(a.iter().map(|v| Some(v.unwrap_or(x))).collect())
         }
-        (Values::Dates(a), Some(Typed::Day(d))) => Values::Dates(a.iter().map(|v| Some(v.unwrap_or(d))).collect()),
-        (Values::Words(words), Some(Typed::Word(word))) => {
+        (ColumnValues::Dates(a), Some(TypedValue::Day(d))) => {
+            ColumnValues::Dates(a.iter().map(|v| Some(v.unwrap_or(d))).collect())
+        }
+        (ColumnValues::Words(words), Some(TypedValue::Word(word))) => {
             let rows = (0..words.len()).map(|row| Some(words.get(row).unwrap_or(&word)));
-            Values::Words(pronoia_data::table::Words::from_rows(rows))
+            ColumnValues::Words(pronoia_data::table::Words::from_rows(rows))
         }
         (other, _) => other.clone(),
     };

@@ -14,21 +14,21 @@ mod suggest;
 mod yeo_johnson;
 
 pub use design::{Design, Feature, FeatureValues};
-pub use effects::{Effect, effects};
+pub use effects::{StepEffect, effects};
 pub use encoding::{Encoded, Encoder};
 pub use fitting::{FittedStep, OTHER};
-pub use fitting::{Typed, band_labels, read_as};
-pub use inputs::{Input, Seen};
-pub use sample::Sample;
+pub use fitting::{TypedValue, band_labels, read_as};
+pub use inputs::{ModelInput, ObservedValues};
+pub use sample::SampleSize;
 pub use spread::Spread;
-pub use steps::{Action, Filling, Step, StepError};
+pub use steps::{Imputation, PreparationStep, StepAction, StepError};
 pub use suggest::suggestions;
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use pronoia_data::table::{Column, Values};
+use pronoia_data::table::{Column, ColumnValues};
 use pronoia_data::{Kind, Table};
 
 /// What a family of classifiers wants its columns to look like.
@@ -56,7 +56,7 @@ pub const MOST_INDICATORS: usize = 60;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Preparation {
     /// The columns of the customer that it reads.
-    pub inputs: Vec<Input>,
+    pub inputs: Vec<ModelInput>,
     /// The analyst's steps, in order, with what they learned.
     pub steps: Vec<FittedStep>,
     /// For which kind of family.
@@ -147,7 +147,7 @@ pub enum PrepareError {
 
 /// The rows that are learned from, and what happened in them.
 #[derive(Debug, Clone, Copy)]
-pub struct Training<'a> {
+pub struct TrainingRows<'a> {
     /// Positions in the table.
     pub rows: &'a [usize],
     /// `event[i]` says what happened in `rows[i]`.
@@ -157,7 +157,7 @@ pub struct Training<'a> {
     pub weight: Option<&'a [f64]>,
 }
 
-impl Training<'_> {
+impl TrainingRows<'_> {
     fn weight(&self, at: usize) -> f64 {
         self.weight.map_or(1.0, |weight| weight[at])
     }
@@ -175,9 +175,9 @@ impl Preparation {
     /// cannot be taken.
     pub fn fit(
         table: &Table,
-        steps: &[Step],
+        steps: &[PreparationStep],
         predictors: &[String],
-        training: &Training,
+        training: &TrainingRows,
         encoding: Encoding,
     ) -> Result<(Self, Design), PrepareError> {
         let rows = training.rows;
@@ -185,7 +185,8 @@ impl Preparation {
             return Err(PrepareError::NoPredictors);
         }
         let (actions, read) = steps::needed(steps, predictors, &table.kinds())?;
-        let inputs = table.columns().iter().filter(|c| read.contains(&c.name)).map(|c| Input::of(c, rows)).collect();
+        let inputs =
+            table.columns().iter().filter(|c| read.contains(&c.name)).map(|c| ModelInput::of(c, rows)).collect();
         let (fitted, stepped) = FittedStep::fit_all(&actions, table, training)?;
         let table = stepped.as_ref();
         let columns = predictors
@@ -193,7 +194,7 @@ impl Preparation {
             .map(|name| {
                 let column = table.column(name).ok_or_else(|| PrepareError::MissingColumn(name.clone()))?;
                 let coding = match &column.values {
-                    Values::Words(_) => fit_levels(column, training, encoding),
+                    ColumnValues::Words(_) => fit_levels(column, training, encoding),
                     _ => fit_number(column, training),
                 };
                 Ok(PreparedColumn { name: name.clone(), kind: column.kind, coding })
@@ -262,7 +263,7 @@ impl Preparation {
     }
 }
 
-fn fit_number(column: &Column, training: &Training) -> Coding {
+fn fit_number(column: &Column, training: &TrainingRows) -> Coding {
     let rows = training.rows.iter().enumerate();
     let mut filled: Vec<(f64, f64)> =
         rows.filter_map(|(at, &row)| Some((column.number(row)?, training.weight(at)))).collect();
@@ -292,10 +293,10 @@ fn middle(sorted: &[(f64, f64)]) -> Option<f64> {
     Some(if so_far > half { value } else { next.map_or(value, |next| value + (next.0 - value) / 2.0) })
 }
 
-fn fit_levels(column: &Column, training: &Training, encoding: Encoding) -> Coding {
+fn fit_levels(column: &Column, training: &TrainingRows, encoding: Encoding) -> Coding {
     let mut missing_seen = false;
     let mut ranked: Vec<(&str, u64, f64)> = Vec::new();
-    if let Values::Words(words) = &column.values {
+    if let ColumnValues::Words(words) = &column.values {
         let mut by_code = vec![(0u64, 0.0); words.level_count()];
         for (at, &row) in training.rows.iter().enumerate() {
             match words.code(row) {
@@ -370,7 +371,7 @@ impl PreparedColumn {
     }
 
     fn codes(&self, column: &Column, rows: &[usize], levels: &[String]) -> Vec<u32> {
-        let Values::Words(words) = &column.values else { return vec![Feature::MISSING; rows.len()] };
+        let ColumnValues::Words(words) = &column.values else { return vec![Feature::MISSING; rows.len()] };
         let position: std::collections::HashMap<&str, u32> =
             levels.iter().enumerate().map(|(i, l)| (l.as_str(), i as u32)).collect();
         let translate: Vec<u32> =

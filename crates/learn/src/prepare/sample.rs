@@ -10,14 +10,14 @@ use pronoia_data::number::{count, plain};
 /// How many customers are drawn.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Sample {
+pub enum SampleSize {
     /// A share of them, above 0 and below 1.
     Share(f64),
     /// So many, or all if there are fewer.
     Rows(u64),
 }
 
-impl Sample {
+impl SampleSize {
     /// In a few words.
     pub(super) fn words(self) -> String {
         match self {

@@ -4,7 +4,7 @@
 use serde::{Deserialize, Serialize};
 
 use pronoia_data::Column;
-use pronoia_data::table::Values;
+use pronoia_data::table::ColumnValues;
 
 /// Bands that numbers are counted in, about equally full.
 const BANDS: usize = 10;
@@ -19,7 +19,7 @@ const VALUES: usize = 30;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Spread {
     /// What the values are parted into.
-    parts: Parts,
+    parts: SpreadParts,
     /// Rows of every part in order; then other values, where values are counted one by one; then
     /// those without a value.
     pub counts: Vec<u64>,
@@ -27,7 +27,7 @@ pub struct Spread {
 
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-enum Parts {
+enum SpreadParts {
     /// Numbers, or days: the highest value of every band but the last.
     Bands(Vec<f64>),
     /// The most frequent values.
@@ -38,12 +38,12 @@ impl Spread {
     /// Counts the rows given.
     pub fn of(column: &Column, rows: &[usize]) -> Self {
         let parts = match &column.values {
-            Values::Words(words) => {
+            ColumnValues::Words(words) => {
                 let mut counts = vec![0u64; words.level_count()];
                 rows.iter().filter_map(|&row| words.code(row)).for_each(|code| counts[code] += 1);
                 let mut ranked: Vec<(&str, u64)> = words.levels().zip(counts).filter(|(_, n)| *n > 0).collect();
                 ranked.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.cmp(b.0)));
-                Parts::Values(ranked.into_iter().take(VALUES).map(|(value, _)| value.to_owned()).collect())
+                SpreadParts::Values(ranked.into_iter().take(VALUES).map(|(value, _)| value.to_owned()).collect())
             }
             _ => {
                 let step = rows.len().div_ceil(LOOKED_AT).max(1);
@@ -54,7 +54,7 @@ impl Spread {
                 let at = |band: usize| sorted.get((band * sorted.len()).div_ceil(BANDS).saturating_sub(1)).copied();
                 let mut edges: Vec<f64> = (1..BANDS).filter_map(at).filter(|edge| Some(*edge) != last).collect();
                 edges.dedup();
-                Parts::Bands(edges)
+                SpreadParts::Bands(edges)
             }
         };
         let counts = parts.count(column, rows.iter().copied());
@@ -73,8 +73,10 @@ impl Spread {
             return "without a value".into();
         }
         match &self.parts {
-            Parts::Values(values) => values.get(at).map_or("with another value".into(), |v| format!("with “{v}”")),
-            Parts::Bands(edges) => match (at.checked_sub(1).and_then(|below| edges.get(below)), edges.get(at)) {
+            SpreadParts::Values(values) => {
+                values.get(at).map_or("with another value".into(), |v| format!("with “{v}”"))
+            }
+            SpreadParts::Bands(edges) => match (at.checked_sub(1).and_then(|below| edges.get(below)), edges.get(at)) {
                 (None, None) => "with a value".into(),
                 (None, Some(high)) => format!("up to {}", plain(*high)),
                 (Some(low), None) => format!("above {}", plain(*low)),
@@ -84,10 +86,10 @@ impl Spread {
     }
 }
 
-impl Parts {
+impl SpreadParts {
     fn count(&self, column: &Column, rows: impl Iterator<Item = usize>) -> Vec<u64> {
         let (parts, place): (usize, Box<dyn Fn(usize) -> Option<usize>>) = match (self, &column.values) {
-            (Self::Values(values), Values::Words(words)) => {
+            (Self::Values(values), ColumnValues::Words(words)) => {
                 let other = values.len();
                 let places: Vec<usize> =
                     words.levels().map(|level| values.iter().position(|v| v == level).unwrap_or(other)).collect();

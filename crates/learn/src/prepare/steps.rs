@@ -3,16 +3,16 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::{Encoder, PrepareError, Sample};
+use super::{Encoder, PrepareError, SampleSize};
 use pronoia_data::expression::{Expression, ExpressionError, Type};
 use pronoia_data::{Kind, Table};
 
 /// A step, and whether it is switched off for now.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-pub struct Step {
+pub struct PreparationStep {
     /// What it does.
     #[serde(flatten)]
-    pub action: Action,
+    pub action: StepAction,
     /// Whether it is passed over.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub off: bool,
@@ -21,7 +21,7 @@ pub struct Step {
 /// What a step does.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "do")]
-pub enum Action {
+pub enum StepAction {
     /// Keeps the customers for whom a condition is true; the others take no
     /// part in the study.
     Filter {
@@ -32,7 +32,7 @@ pub enum Action {
     /// rate as it is.
     Sample {
         /// How many.
-        of: Sample,
+        of: SampleSize,
     },
     /// Makes a column.
     Derive {
@@ -46,7 +46,7 @@ pub enum Action {
         /// The column.
         column: String,
         /// What is put there.
-        with: Filling,
+        with: Imputation,
         /// Whether a column “… was missing” is made beside it.
         #[serde(default)]
         flag: bool,
@@ -113,7 +113,7 @@ pub enum Action {
 /// What stands in for a missing value.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Filling {
+pub enum Imputation {
     /// The median of the training rows.
     Median,
     /// Their mean.
@@ -154,14 +154,14 @@ pub enum StepError {
 /// The longest name of a derived column, in characters.
 const LONGEST_NAME: usize = 60;
 
-impl Step {
+impl PreparationStep {
     /// Why the step at this place, counted from 0, cannot be taken.
     fn failed(&self, at: usize, reason: String) -> PrepareError {
         PrepareError::Step { number: at + 1, words: self.action.words(), reason }
     }
 }
 
-impl Action {
+impl StepAction {
     /// The step in a few words.
     pub fn words(&self) -> String {
         match self {
@@ -170,10 +170,10 @@ impl Action {
             Self::Derive { name, expression } => format!("{name} = {expression}"),
             Self::Fill { column, with, flag } => {
                 let with = match with {
-                    Filling::Median => "the median".into(),
-                    Filling::Mean => "the mean".into(),
-                    Filling::MostFrequent => "the most frequent value".into(),
-                    Filling::Value(value) => format!("“{value}”"),
+                    Imputation::Median => "the median".into(),
+                    Imputation::Mean => "the mean".into(),
+                    Imputation::MostFrequent => "the most frequent value".into(),
+                    Imputation::Value(value) => format!("“{value}”"),
                 };
                 let flag = if *flag { ", with a missing indicator" } else { "" };
                 format!("impute {column} with {with}{flag}")
@@ -267,13 +267,13 @@ impl Action {
                 let at = place(columns, column)?;
                 let kind = columns[at].1;
                 match with {
-                    Filling::Median | Filling::Mean => {
+                    Imputation::Median | Imputation::Mean => {
                         number(columns, column)?;
                     }
-                    Filling::Value(value) if super::fitting::read_as(value, kind).is_none() => {
+                    Imputation::Value(value) if super::fitting::read_as(value, kind).is_none() => {
                         return Err(StepError::Field(format!("“{value}” is not a {kind}, which “{column}” is.")));
                     }
-                    Filling::MostFrequent | Filling::Value(_) => {}
+                    Imputation::MostFrequent | Imputation::Value(_) => {}
                 }
                 if *flag {
                     make(columns, &format!("{column} was missing"), Kind::YesNo)?;
@@ -340,7 +340,7 @@ impl Action {
 
 /// The columns that there are after the steps, passing over those that are
 /// switched off or cannot be taken.
-pub fn columns_after(steps: &[Step], columns: &[(String, Kind)]) -> Vec<(String, Kind)> {
+pub fn columns_after(steps: &[PreparationStep], columns: &[(String, Kind)]) -> Vec<(String, Kind)> {
     let mut known = columns.to_vec();
     for step in steps.iter().filter(|s| !s.off) {
         // One that cannot be taken leaves the columns as they were.
@@ -354,9 +354,9 @@ pub fn columns_after(steps: &[Step], columns: &[(String, Kind)]) -> Vec<(String,
 /// # Errors
 /// [`PrepareError::Step`] for the first step that cannot be taken.
 pub fn checked<'a>(
-    steps: &'a [Step],
+    steps: &'a [PreparationStep],
     columns: &[(String, Kind)],
-) -> Result<Vec<(&'a Action, Vec<String>)>, PrepareError> {
+) -> Result<Vec<(&'a StepAction, Vec<String>)>, PrepareError> {
     let mut known = columns.to_vec();
     let taken = steps.iter().enumerate().filter(|(_, step)| !step.off);
     taken
@@ -373,10 +373,10 @@ pub fn checked<'a>(
 /// # Errors
 /// [`PrepareError::Step`] for the first step that cannot be taken.
 pub fn needed(
-    steps: &[Step],
+    steps: &[PreparationStep],
     predictors: &[String],
     columns: &[(String, Kind)],
-) -> Result<(Vec<Action>, Vec<String>), PrepareError> {
+) -> Result<(Vec<StepAction>, Vec<String>), PrepareError> {
     let reads = checked(steps, columns)?;
     let mut wanted: Vec<String> = predictors.to_vec();
     let mut kept = Vec::new();
@@ -401,19 +401,19 @@ pub fn needed(
 ///
 /// # Errors
 /// [`PrepareError::Step`].
-pub fn population(steps: &[Step], table: &Table) -> Result<(Table, Vec<bool>), PrepareError> {
+pub fn population(steps: &[PreparationStep], table: &Table) -> Result<(Table, Vec<bool>), PrepareError> {
     let mut kept = vec![true; table.rows()];
     let mut so_far = table.clone();
     for (at, step) in steps.iter().enumerate().filter(|(_, s)| !s.off) {
         let failed = |reason: String| step.failed(at, reason);
         let types = Expression::columns_of(&so_far);
         match &step.action {
-            Action::Filter { condition } => {
+            StepAction::Filter { condition } => {
                 let condition = Expression::check_condition(condition, &types).map_err(|e| failed(e.to_string()))?;
                 let holds = condition.holds(&so_far).map_err(failed)?;
                 kept.iter_mut().zip(holds).for_each(|(kept, holds)| *kept &= holds == Some(true));
             }
-            Action::Derive { name, expression } => {
+            StepAction::Derive { name, expression } => {
                 // One that reads what a learning step made is of no use to a filter.
                 if let Ok(expression) = Expression::check(expression, &types) {
                     let (column, _) = expression.column(name, &so_far).map_err(failed)?;

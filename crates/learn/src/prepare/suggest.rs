@@ -1,13 +1,13 @@
 //! Columns that could be made of what is there: proposed, never made by themselves.
 
-use super::steps::Action;
+use super::steps::StepAction;
 use pronoia_data::expression::{Expression, name_of};
 use pronoia_data::{Kind, Table};
 
 /// Derived columns that dates allow: the days from an earlier one to a later
 /// one, and the month and the day of the week of each. `table` holds rows to
 /// look at; only what varies among them is proposed.
-pub fn suggestions(table: &Table) -> Vec<Action> {
+pub fn suggestions(table: &Table) -> Vec<StepAction> {
     let dates: Vec<&str> = table.columns().iter().filter(|c| c.kind == Kind::Date).map(|c| c.name.as_str()).collect();
     let mut found = Vec::new();
     for (at, one) in dates.iter().enumerate() {
@@ -24,7 +24,7 @@ pub fn suggestions(table: &Table) -> Vec<Action> {
     let known = table.kinds();
     found
         .into_iter()
-        .map(|(name, expression)| Action::Derive { name, expression })
+        .map(|(name, expression)| StepAction::Derive { name, expression })
         .filter(|action| action.check(&mut known.clone()).is_ok() && varies(action, table))
         .collect()
 }
@@ -47,8 +47,8 @@ fn in_order<'a>(table: &Table, one: &'a str, other: &'a str) -> Option<(&'a str,
 }
 
 /// Whether the derived column would hold more than one value.
-fn varies(action: &Action, table: &Table) -> bool {
-    let Action::Derive { name, expression } = action else { return false };
+fn varies(action: &StepAction, table: &Table) -> bool {
+    let StepAction::Derive { name, expression } = action else { return false };
     let Ok(expression) = Expression::check(expression, &Expression::columns_of(table)) else { return false };
     expression.column(name, table).is_ok_and(|(column, _)| {
         let mut values = (0..column.len()).filter_map(|row| column.number(row));

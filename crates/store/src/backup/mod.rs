@@ -37,7 +37,7 @@ const UPLOADS: &str = "uploads/";
 
 /// The database and the folder that are backed up, or filled.
 #[derive(Debug, Clone)]
-pub struct Kept {
+pub struct BackupLocation {
     /// The database's address, with its password.
     pub database: String,
     /// The folder of uploaded files.
@@ -47,26 +47,26 @@ pub struct Kept {
 /// What a backup holds.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Manifest {
+pub struct BackupManifest {
     form: u32,
     /// When the database was read.
     pub taken_at: DateTime<Utc>,
     /// The steps that had made its tables.
     steps: Vec<String>,
     /// What the entries of the archive are.
-    entries: Vec<Entry>,
+    entries: Vec<ArchiveFile>,
 }
 
 /// A file of the archive.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct Entry {
+struct ArchiveFile {
     name: String,
     size: u64,
     sha256: String,
 }
 
-impl Manifest {
+impl BackupManifest {
     /// Uploaded files in it.
     pub fn files(&self) -> usize {
         self.entries.iter().filter(|entry| entry.name.starts_with(UPLOADS)).count()
@@ -79,13 +79,13 @@ impl Manifest {
 }
 
 /// Copies, and tells what was copied.
-fn copied(name: &str, from: &mut impl Read, to: &mut impl std::io::Write) -> std::io::Result<Entry> {
+fn copied(name: &str, from: &mut impl Read, to: &mut impl std::io::Write) -> std::io::Result<ArchiveFile> {
     let (mut digest, mut size) = (Sha256::new(), 0);
     let mut part = vec![0; 1 << 16];
     loop {
         let read = from.read(&mut part)?;
         if read == 0 {
-            return Ok(Entry { name: name.to_owned(), size, sha256: hex(&digest.finalize()) });
+            return Ok(ArchiveFile { name: name.to_owned(), size, sha256: hex(&digest.finalize()) });
         }
         digest.update(&part[..read]);
         size += read as u64;

@@ -10,7 +10,9 @@ use sqlx::postgres::PgConnection;
 use tempfile::NamedTempFile;
 use zip::ZipArchive;
 
-use super::{DATABASE, Entry, FORM, Kept, MANIFEST, Manifest, UPLOADS, aside, copied, file_problem, tools};
+use super::{
+    ArchiveFile, BackupLocation, BackupManifest, DATABASE, FORM, MANIFEST, UPLOADS, aside, copied, file_problem, tools,
+};
 use crate::schema::Migrator;
 use crate::{Result, Store, StoreError};
 
@@ -22,7 +24,7 @@ use crate::{Result, Store, StoreError};
 /// [`StoreError::Refused`] if the backup is damaged, or of a newer Pronoia, if the database is not
 /// empty, if a file of the same name lies in the folder, or if `pg_restore` does not do its work;
 /// [`StoreError::Unreachable`].
-pub async fn restore(file: &Path, kept: &Kept) -> Result<Manifest> {
+pub async fn restore(file: &Path, kept: &BackupLocation) -> Result<BackupManifest> {
     let path = file.to_owned();
     let manifest = aside(move || checked(&path)).await?;
     let mut connection = PgConnection::connect(&kept.database).await?;
@@ -56,12 +58,12 @@ fn archive(file: &Path) -> Result<ZipArchive<File>> {
 }
 
 /// What the backup holds, once all of it is found to be as it was written.
-fn checked(file: &Path) -> Result<Manifest> {
+fn checked(file: &Path) -> Result<BackupManifest> {
     let mut archive = archive(file)?;
     let mut text = String::new();
     let entry = archive.by_name(MANIFEST).map_err(|e| damaged(file, e))?;
     entry.take(1 << 26).read_to_string(&mut text).map_err(|e| damaged(file, e))?;
-    let manifest: Manifest = serde_json::from_str(&text).map_err(|e| damaged(file, e))?;
+    let manifest: BackupManifest = serde_json::from_str(&text).map_err(|e| damaged(file, e))?;
     let known: Vec<String> = Migrator::migrations().iter().map(|step| step.name().to_owned()).collect();
     if manifest.form != FORM || manifest.steps.iter().any(|step| !known.contains(step)) {
         return Err(StoreError::Refused(format!(
@@ -85,7 +87,7 @@ fn checked(file: &Path) -> Result<Manifest> {
 
 /// Unpacks the files beside the folder, moves them into it, then fills the database in one transaction. Whoever is
 /// killed in between leaves files that the next try finds as they should be, and takes for its own.
-fn filled(file: &Path, kept: &Kept, entries: &[Entry]) -> Result<()> {
+fn filled(file: &Path, kept: &BackupLocation, entries: &[ArchiveFile]) -> Result<()> {
     let mut archive = archive(file)?;
     std::fs::create_dir_all(&kept.uploads).map_err(|e| file_problem(&kept.uploads, "made", &e))?;
     let unpacked = tempfile::Builder::new().prefix(".restoring-").tempdir_in(&kept.uploads);
@@ -123,8 +125,8 @@ fn unpack<'e>(
     archive: &mut ZipArchive<File>,
     file: &Path,
     into: &Path,
-    entries: &'e [Entry],
-) -> Result<Vec<(&'e str, &'e Entry)>> {
+    entries: &'e [ArchiveFile],
+) -> Result<Vec<(&'e str, &'e ArchiveFile)>> {
     let mut names = Vec::new();
     for (name, entry) in entries.iter().filter_map(|entry| Some((entry.name.strip_prefix(UPLOADS)?, entry))) {
         if Path::new(name).components().count() != 1 || Path::new(name).file_name().is_none() {
@@ -141,7 +143,7 @@ fn unpack<'e>(
 }
 
 /// Whether a file is there and is the one of the backup.
-fn is_same(path: &Path, entry: &Entry) -> Result<bool> {
+fn is_same(path: &Path, entry: &ArchiveFile) -> Result<bool> {
     let mut there = match File::open(path) {
         Ok(there) => there,
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(false),
@@ -152,7 +154,7 @@ fn is_same(path: &Path, entry: &Entry) -> Result<bool> {
 }
 
 /// Fills the database: all that `pg_restore` writes of it, and where the files lie now, in one transaction.
-fn fill(archive: &mut ZipArchive<File>, file: &Path, kept: &Kept) -> Result<()> {
+fn fill(archive: &mut ZipArchive<File>, file: &Path, kept: &BackupLocation) -> Result<()> {
     let mut found = archive.by_name(DATABASE).map_err(|e| damaged(file, e))?;
     let mut dump = NamedTempFile::new_in(&kept.uploads).map_err(|e| file_problem(&kept.uploads, "written", &e))?;
     copied(DATABASE, &mut found, &mut dump).map_err(|e| damaged(file, e))?;

@@ -11,7 +11,9 @@ use tempfile::NamedTempFile;
 use zip::write::SimpleFileOptions;
 use zip::{CompressionMethod, ZipWriter};
 
-use super::{DATABASE, Entry, FORM, Kept, MANIFEST, Manifest, UPLOADS, aside, copied, file_problem, tools};
+use super::{
+    ArchiveFile, BackupLocation, BackupManifest, DATABASE, FORM, MANIFEST, UPLOADS, aside, copied, file_problem, tools,
+};
 use crate::{Result, StoreError};
 
 /// Writes everything that is kept into one new file, as it is at one moment; whoever works meanwhile
@@ -20,7 +22,7 @@ use crate::{Result, StoreError};
 /// # Errors
 /// [`StoreError::Refused`] if the file is there already, cannot be written, or `pg_dump` does not do
 /// its work; [`StoreError::Unreachable`].
-pub async fn take(kept: &Kept, file: &Path) -> Result<Manifest> {
+pub async fn take(kept: &BackupLocation, file: &Path) -> Result<BackupManifest> {
     if file.exists() {
         return Err(StoreError::Refused(format!("{} is there already; name another file.", file.display())));
     }
@@ -34,7 +36,7 @@ pub async fn take(kept: &Kept, file: &Path) -> Result<Manifest> {
             StoreError::Refused("The database holds no tables of Pronoia; there is nothing to back up.".into())
         })?;
     let paths: Vec<String> = sqlx::query_scalar("SELECT path FROM upload ORDER BY id").fetch_all(&mut *moment).await?;
-    let manifest = Manifest { form: FORM, taken_at: Utc::now(), steps, entries: Vec::new() };
+    let manifest = BackupManifest { form: FORM, taken_at: Utc::now(), steps, entries: Vec::new() };
     let (kept, file) = (kept.clone(), file.to_owned());
     // The snapshot is there as long as the transaction is.
     let manifest = aside(move || written(&kept, &file, &snapshot, &paths, manifest)).await?;
@@ -42,7 +44,13 @@ pub async fn take(kept: &Kept, file: &Path) -> Result<Manifest> {
     Ok(manifest)
 }
 
-fn written(kept: &Kept, file: &Path, snapshot: &str, paths: &[String], mut manifest: Manifest) -> Result<Manifest> {
+fn written(
+    kept: &BackupLocation,
+    file: &Path,
+    snapshot: &str,
+    paths: &[String],
+    mut manifest: BackupManifest,
+) -> Result<BackupManifest> {
     let problem = |e: std::io::Error| file_problem(file, "written", &e);
     let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let partial = NamedTempFile::new_in(folder).map_err(problem)?;
@@ -77,7 +85,7 @@ fn written(kept: &Kept, file: &Path, snapshot: &str, paths: &[String], mut manif
 }
 
 /// A file of the uploads folder, by the path that is remembered of it.
-fn opened(kept: &Kept, path: &str) -> Option<(String, File)> {
+fn opened(kept: &BackupLocation, path: &str) -> Option<(String, File)> {
     let name = Path::new(path).file_name()?.to_str()?.to_owned();
     let path: PathBuf = kept.uploads.join(&name);
     Some((name, File::open(path).ok()?))
@@ -94,7 +102,7 @@ fn added(
     name: &str,
     mut from: impl std::io::Read,
     is_packed: bool,
-) -> std::io::Result<Entry> {
+) -> std::io::Result<ArchiveFile> {
     archive.start_file(name, options(is_packed))?;
     copied(name, &mut from, archive)
 }

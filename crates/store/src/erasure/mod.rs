@@ -6,7 +6,7 @@ mod identity;
 
 use pronoia_core::Kind;
 use pronoia_core::profile::TableProfile;
-use pronoia_core::score::{Answers, pair};
+use pronoia_core::score::{ColumnAnswers, pair};
 use pronoia_core::table::Storage;
 use sea_orm::sea_query::Expr;
 use sea_orm::sqlx::{self, AssertSqlSafe};
@@ -33,7 +33,7 @@ pub struct Person<'a> {
 
 /// Where rows of a person stand.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Place {
+pub struct PersonPlace {
     /// The table.
     pub table: record_table::Model,
     /// The column of it that the person is told by.
@@ -62,7 +62,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn find_person(&self, workspace_id: i64, person: Person<'_>) -> Result<Vec<Place>> {
+    pub async fn find_person(&self, workspace_id: i64, person: Person<'_>) -> Result<Vec<PersonPlace>> {
         let wish = self.do_not_contact(workspace_id).await?;
         places(&self.db, workspace_id, wish.as_ref(), person).await
     }
@@ -217,7 +217,7 @@ fn told_by<'c>(columns: &'c [StoredColumn], person: Person<'_>) -> Option<(&'c S
 /// The column of this name, or of one that is spelled a little differently.
 fn column_of<'c>(columns: &'c [StoredColumn], name: &str) -> Option<&'c StoredColumn> {
     let names: Vec<&str> = columns.iter().map(|column| column.name.as_str()).collect();
-    let paired = pair(&[name], &names, &Answers::new());
+    let paired = pair(&[name], &names, &ColumnAnswers::new());
     let found = paired.first()?.source(name)?;
     columns.iter().find(|column| column.name == found)
 }
@@ -228,7 +228,7 @@ async fn places(
     workspace_id: i64,
     wish: Option<&do_not_contact::Model>,
     person: Person<'_>,
-) -> Result<Vec<Place>> {
+) -> Result<Vec<PersonPlace>> {
     let mut found = Vec::new();
     let tables = record_table::Entity::find().filter(record_table::Column::WorkspaceId.eq(workspace_id));
     for table in tables.order_by_asc(record_table::Column::Id).all(db).await? {
@@ -244,14 +244,14 @@ async fn places(
         let rows: i64 = counted.map(|row| row.try_get("", "rows")).transpose()?.unwrap_or(0);
         if rows > 0 {
             let is_wish = wish.is_some_and(|w| w.table_name == table.name && w.by_column == column);
-            found.push(Place { table, column, rows: rows.unsigned_abs(), is_wish });
+            found.push(PersonPlace { table, column, rows: rows.unsigned_abs(), is_wish });
         }
     }
     Ok(found)
 }
 
 /// Makes the rows of a person blank; how many there were.
-async fn blank(transaction: &DatabaseTransaction, place: &Place, person: Person<'_>) -> Result<u64> {
+async fn blank(transaction: &DatabaseTransaction, place: &PersonPlace, person: Person<'_>) -> Result<u64> {
     let columns = place.table.stored_columns()?;
     let Some((_, is_theirs, value)) = told_by(&columns, person) else { return Ok(0) };
     let goes = |column: &&StoredColumn| !(place.is_wish && column.name == place.column);

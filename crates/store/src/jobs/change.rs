@@ -1,16 +1,16 @@
 //! States that change together with the work that is put in the queue.
 
 use pronoia_core::intake::Scan;
-use pronoia_core::score::{Answers, Extras};
+use pronoia_core::score::{ColumnAnswers, Extras};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, DbBackend, Statement};
 
 use super::{Work, put};
-use crate::away::drop_table;
+use crate::archive::drop_table;
 use crate::{Result, Store, StoreError};
 
 /// A state that changes together with the work that is put in the queue, if it is what it should be.
 #[derive(Debug, Clone, Copy)]
-pub enum Change<'a> {
+pub enum StateChange<'a> {
     /// A file is read once more.
     UploadRead {
         /// The upload, which has to be ready.
@@ -35,11 +35,11 @@ pub enum Change<'a> {
         /// The list, which must not be being scored.
         list: i64,
         /// What was said.
-        answers: &'a Answers,
+        answers: &'a ColumnAnswers,
     },
 }
 
-impl Change<'_> {
+impl StateChange<'_> {
     async fn make(self, on: &DatabaseTransaction) -> Result<()> {
         let (sql, values, refusal): (_, Vec<sea_orm::Value>, _) = match self {
             Self::UploadRead { upload } => (
@@ -97,7 +97,7 @@ impl Store {
         &self,
         (workspace_id, study_id): (i64, Option<i64>),
         (title, work): (&str, &Work),
-        change: Change<'_>,
+        change: StateChange<'_>,
     ) -> Result<i64> {
         let transaction = self.writing().await?;
         change.make(&transaction).await?;

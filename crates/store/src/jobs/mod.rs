@@ -19,7 +19,7 @@ use crate::entity::job;
 use crate::leases::Lease;
 use crate::{Result, Store, StoreError};
 
-pub use change::Change;
+pub use change::StateChange;
 pub use work::{ResultsFrom, Work};
 
 /// Seconds of silence after which a worker counts as gone.
@@ -62,7 +62,7 @@ pub struct Heard {
 
 /// A job that was taken.
 #[derive(Debug, Clone)]
-pub struct Taken {
+pub struct TakenJob {
     /// The lease on it.
     pub lease: Lease,
     /// Where it belongs.
@@ -203,7 +203,7 @@ impl Store {
     ///
     /// # Errors
     /// If the database does not answer.
-    pub async fn take_job(&self, worker: &str, long: bool) -> Result<Option<Taken>> {
+    pub async fn take_job(&self, worker: &str, long: bool) -> Result<Option<TakenJob>> {
         let sql = format!(
             "UPDATE job SET state = 'running', worker = $1, heartbeat_at = now(), started_at = now(), lease = lease + 1, \
              attempts = attempts + 1, \
@@ -225,7 +225,7 @@ impl Store {
         let Some(claimed) = Claimed::find_by_statement(statement).one(&self.db).await? else { return Ok(None) };
         let work = serde_json::from_value(claimed.work)?;
         let lease = Lease { job: claimed.id, number: claimed.lease };
-        Ok(Some(Taken { lease, workspace_id: claimed.workspace_id, work }))
+        Ok(Some(TakenJob { lease, workspace_id: claimed.workspace_id, work }))
     }
 
     /// Gives up jobs that took their worker down with them every time; what they were to do.

@@ -2,7 +2,7 @@
 
 use sea_orm::{ConnectionTrait, DbBackend, Statement, TransactionTrait};
 
-use crate::away::drop_table;
+use crate::archive::drop_table;
 use crate::{Result, Store};
 
 impl Store {

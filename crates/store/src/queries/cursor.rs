@@ -4,7 +4,7 @@ use futures_util::TryStreamExt;
 use sea_orm::sqlx::{self, AssertSqlSafe, Executor, PgConnection, Row, SqlSafeStr};
 
 use super::rewrite::{MOST_MEMORY_USERS, Rewritten};
-use super::{Formulas, Limits, Parsed, QueryError, refusal};
+use super::{Formulas, Parsed, QueryError, QueryLimits, refusal};
 
 /// Bytes that a portion should come to.
 const PORTION: usize = 1 << 20;
@@ -29,7 +29,7 @@ const PREPARE: &str = "BEGIN READ ONLY";
 /// They are told one by one: a server of an older version does not know all of them.
 pub(crate) async fn settle(
     connection: &mut PgConnection,
-    limits: &Limits,
+    limits: &QueryLimits,
     memory_users: usize,
 ) -> Result<(), sqlx::Error> {
     let work_memory = (SORTING / (memory_users.min(MOST_MEMORY_USERS) + 1)).clamp(256, 4 << 10);
@@ -64,7 +64,7 @@ pub(crate) async fn settle(
 pub(crate) struct Portions<'c> {
     connection: &'c mut PgConnection,
     asked: (&'c Parsed<'c>, &'c Rewritten),
-    limits: Limits,
+    limits: QueryLimits,
     rows: usize,
     bytes: usize,
     /// The longest row so far, by which the next portion is measured.
@@ -80,7 +80,7 @@ impl<'c> Portions<'c> {
         connection: &'c mut PgConnection,
         parsed: &'c Parsed<'c>,
         rewritten: &'c Rewritten,
-        limits: &Limits,
+        limits: &QueryLimits,
     ) -> Result<Self, QueryError> {
         connection.execute(sqlx::query(PREPARE)).await?;
         // Every value comes as text of a limited length.

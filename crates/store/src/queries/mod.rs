@@ -20,7 +20,7 @@ use pronoia_core::sentence::capital;
 use sea_orm::sqlx::{self, Connection, PgConnection};
 use thiserror::Error;
 
-use crate::turns::Turns;
+use crate::waiting_turns::Turns;
 use crate::{Store, StoreError};
 use cursor::Portions;
 pub(crate) use parse::Parsed;
@@ -49,7 +49,7 @@ const PIECE: usize = 1 << 18;
 
 /// What a question may cost.
 #[derive(Debug, Clone, Copy)]
-pub struct Limits {
+pub struct QueryLimits {
     /// How long it may take.
     pub time: Duration,
     /// Rows that are fetched at most.
@@ -82,7 +82,7 @@ impl From<sqlx::Error> for QueryError {
 
 /// An answer to look at.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Answer {
+pub struct QueryAnswer {
     /// The names of its columns.
     pub columns: Vec<String>,
     /// Its rows; values as PostgreSQL writes them, none where one is missing.
@@ -136,7 +136,7 @@ impl Store {
     ///
     /// # Errors
     /// [`QueryError::Question`] with the place of the word that is wrong; [`StoreError::Busy`].
-    pub async fn ask(&self, workspace_id: i64, sql: &str, limits: &Limits) -> Result<Answer, QueryError> {
+    pub async fn ask(&self, workspace_id: i64, sql: &str, limits: &QueryLimits) -> Result<QueryAnswer, QueryError> {
         let begun = Instant::now();
         let mut rows = Vec::new();
         let asking = async |portions: &mut Portions<'_>| {
@@ -144,7 +144,7 @@ impl Store {
             Ok(())
         };
         let (rewritten, cut) = self.asked(workspace_id, sql, limits, asking).await?;
-        Ok(Answer { columns: rewritten.columns, rows, cut, took: begun.elapsed() })
+        Ok(QueryAnswer { columns: rewritten.columns, rows, cut, took: begun.elapsed() })
     }
 
     /// Writes the whole answer to a question into a new file of delimited text with names on top.
@@ -155,7 +155,7 @@ impl Store {
         &self,
         workspace_id: i64,
         sql: &str,
-        limits: &Limits,
+        limits: &QueryLimits,
         (path, formulas): (&Path, Formulas),
     ) -> Result<FiledAnswer, QueryError> {
         let written = self.write_answer(workspace_id, sql, limits, (path, formulas)).await;
@@ -171,7 +171,7 @@ impl Store {
         &self,
         workspace_id: i64,
         sql: &str,
-        limits: &Limits,
+        limits: &QueryLimits,
         (path, formulas): (&Path, Formulas),
     ) -> Result<FiledAnswer, QueryError> {
         let (sender, mut pieces) = tokio::sync::mpsc::channel::<Vec<u8>>(2);
@@ -221,7 +221,7 @@ impl Store {
         &self,
         workspace_id: i64,
         sql: &str,
-        limits: &Limits,
+        limits: &QueryLimits,
         take: impl AsyncFnOnce(&mut Portions<'_>) -> Result<(), QueryError>,
     ) -> Result<(Rewritten, bool), QueryError> {
         self.protected().await?;
@@ -255,7 +255,7 @@ pub(crate) async fn hang_up(connection: PgConnection) {
     }
 }
 
-pub(crate) fn too_long(limits: &Limits) -> String {
+pub(crate) fn too_long(limits: &QueryLimits) -> String {
     format!(
         "It was stopped after {} seconds. Ask for less: fewer rows, a condition, or a sum instead of every row.",
         limits.time.as_secs()
@@ -268,7 +268,7 @@ pub(crate) fn refusal(
     e: &sqlx::Error,
     (parsed, rewritten): (&Parsed<'_>, &Rewritten),
     before: usize,
-    limits: &Limits,
+    limits: &QueryLimits,
 ) -> QueryError {
     let sqlx::Error::Database(reported) = e else {
         return match e {

@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use sea_orm::sqlx::{self, AssertSqlSafe, Connection, Executor, PgConnection, Postgres, Transaction};
 
-use super::rewrite::{Lookup, Relation, Relations, Rewritten};
-use super::{Limits, cursor, hang_up};
+use super::rewrite::{Relation, Relations, Rewritten, TableLookup};
+use super::{QueryLimits, cursor, hang_up};
 use crate::locks::Lock;
 use crate::records::{quoted, relation};
 use crate::{Result, Store, StoreError, record_table};
@@ -65,7 +65,7 @@ impl Store {
     pub(super) async fn reader(
         &self,
         workspace_id: i64,
-        limits: &Limits,
+        limits: &QueryLimits,
         rewritten: &Rewritten,
         tables: &Tables,
     ) -> Result<(PgConnection, i32)> {
@@ -103,7 +103,7 @@ impl Store {
         }
     }
 
-    async fn connect_as(&self, reader: &Reader) -> std::result::Result<PgConnection, sqlx::Error> {
+    async fn connect_as(&self, reader: &QueryReader) -> std::result::Result<PgConnection, sqlx::Error> {
         let options = self.pool().connect_options().as_ref().clone();
         let options = options.username(&reader.role).password(&reader.password).application_name("pronoia question");
         let connecting = PgConnection::connect_with(&options);
@@ -122,7 +122,7 @@ impl Store {
     /// Makes the role and its views, or brings them up to date; servers do so one after the other.
     ///
     /// A password that was `refused` is made anew, unless another server has done so.
-    async fn prepare_reader(&self, workspace_id: i64, wanted: &[i64], refused: Option<&str>) -> Result<Reader> {
+    async fn prepare_reader(&self, workspace_id: i64, wanted: &[i64], refused: Option<&str>) -> Result<QueryReader> {
         let mut transaction = self.pool().begin().await?;
         Lock::Questions.hold(&mut transaction).await?;
         let (role, password) = made_role(&mut transaction, workspace_id, refused).await?;
@@ -154,7 +154,7 @@ impl Store {
             transaction.execute(sqlx::query(AssertSqlSafe(statement))).await.map_err(not_prepared)?;
         }
         transaction.commit().await?;
-        Ok(Reader { role, password, tables: wanted.to_vec() })
+        Ok(QueryReader { role, password, tables: wanted.to_vec() })
     }
 }
 
@@ -212,7 +212,7 @@ async fn made_role(
 /// Sets the limits of a connection, and sees whether the views are there; the process that serves it.
 async fn is_ready(
     connection: &mut PgConnection,
-    limits: &Limits,
+    limits: &QueryLimits,
     rewritten: &Rewritten,
     workspace_id: i64,
     tables: &[i64],
@@ -245,22 +245,22 @@ fn in_words(e: sqlx::Error) -> StoreError {
 pub(super) struct Tables(Vec<(i64, String, Relation)>);
 
 impl Relations for Tables {
-    fn find(&self, name: &[String]) -> Lookup {
-        let [name] = name else { return Lookup::Missing };
+    fn find(&self, name: &[String]) -> TableLookup {
+        let [name] = name else { return TableLookup::Missing };
         let found = self.0.iter().find(|(_, own, _)| own == name);
-        found.map_or(Lookup::Missing, |(_, _, relation)| Lookup::Found(relation.clone()))
+        found.map_or(TableLookup::Missing, |(_, _, relation)| TableLookup::Found(relation.clone()))
     }
 }
 
 /// How the tables of a workspace are read, as it was last made.
 #[derive(Clone)]
-pub(super) struct Reader {
+pub(super) struct QueryReader {
     role: String,
     password: String,
     tables: Vec<i64>,
 }
 
-impl std::fmt::Debug for Reader {
+impl std::fmt::Debug for QueryReader {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         // The password stays out of every log.
         f.debug_struct("Reader").field("role", &self.role).finish_non_exhaustive()
@@ -269,14 +269,14 @@ impl std::fmt::Debug for Reader {
 
 /// The readers of all workspaces that were asked about.
 #[derive(Debug, Default)]
-pub(super) struct Readers(Mutex<HashMap<i64, Reader>>);
+pub(super) struct Readers(Mutex<HashMap<i64, QueryReader>>);
 
 impl Readers {
-    fn known(&self, workspace_id: i64) -> Option<Reader> {
+    fn known(&self, workspace_id: i64) -> Option<QueryReader> {
         self.0.lock().ok()?.get(&workspace_id).cloned()
     }
 
-    fn remember(&self, workspace_id: i64, reader: Reader) {
+    fn remember(&self, workspace_id: i64, reader: QueryReader) {
         if let Ok(mut readers) = self.0.lock() {
             readers.insert(workspace_id, reader);
         }

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use pronoia_core::Table;
-use pronoia_core::table::{ColumnBuilder, Storage, Values};
+use pronoia_core::table::{ColumnBuilder, ColumnValues, Storage};
 
 use super::StoredColumn;
 use crate::{Result, StoreError};
@@ -32,15 +32,15 @@ pub(super) fn encode(table: &Table, first: i64, out: &mut Vec<u8>) {
         field(out, &(first + row as i64).to_be_bytes());
         for column in table.columns() {
             match &column.values {
-                Values::Numbers(_) => match column.number(row) {
+                ColumnValues::Numbers(_) => match column.number(row) {
                     Some(x) => field(out, &x.to_be_bytes()),
                     None => null(out),
                 },
-                Values::Words(words) => match words.get(row) {
+                ColumnValues::Words(words) => match words.get(row) {
                     Some(word) => field(out, word.as_bytes()),
                     None => null(out),
                 },
-                Values::Dates(_) => match column.number(row) {
+                ColumnValues::Dates(_) => match column.number(row) {
                     Some(days) => field(out, &(days as i32 - EPOCH_DAYS).to_be_bytes()),
                     None => null(out),
                 },

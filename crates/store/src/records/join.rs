@@ -24,7 +24,7 @@ pub struct Join {
     /// The key in the second.
     pub second_key: String,
     /// What is taken of the second table.
-    pub take: Take,
+    pub take: JoinKind,
     /// Whether rows of the first table without a partner come out too.
     pub keep_unmatched: bool,
     /// What the new table is called.
@@ -34,7 +34,7 @@ pub struct Join {
 /// What is taken of the second table.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case", tag = "take")]
-pub enum Take {
+pub enum JoinKind {
     /// Its columns, from the first row of each key.
     Columns,
     /// One row per key: how many rows there are; of numbers the sum and the mean;
@@ -73,7 +73,7 @@ pub struct KeySide {
 }
 
 /// A column of the table that comes out, and how it is computed.
-struct Made {
+struct JoinedColumn {
     name: String,
     kind: Kind,
     sql: String,
@@ -81,7 +81,7 @@ struct Made {
     counts: bool,
 }
 
-impl Made {
+impl JoinedColumn {
     fn of(name: String, kind: Kind, sql: String) -> Self {
         Self { name, kind, sql, counts: false }
     }
@@ -164,7 +164,7 @@ impl Store {
         let (from, to) = (relation(workspace, first.id), relation(workspace, second.id));
         let (key_a, key_b) = (quoted(&a.field), quoted(&b.field));
         let (grouped, on) = match &join.take {
-            Take::Columns => (
+            JoinKind::Columns => (
                 format!(
                     "SELECT DISTINCT ON (b.{key_b}) b.{key_b} AS k, {} FROM {to} b WHERE b.{key_b} IS NOT NULL \
                      ORDER BY b.{key_b}, b.{}",
@@ -173,14 +173,14 @@ impl Store {
                 ),
                 format!("m.k = a.{key_a}"),
             ),
-            Take::RollUp { as_of: None } => (
+            JoinKind::RollUp { as_of: None } => (
                 format!(
                     "SELECT b.{key_b} AS k, {} FROM {to} b WHERE b.{key_b} IS NOT NULL GROUP BY 1",
                     computed.join(", ")
                 ),
                 format!("m.k = a.{key_a}"),
             ),
-            Take::RollUp { as_of: Some((day, other)) } => {
+            JoinKind::RollUp { as_of: Some((day, other)) } => {
                 let day = quoted(&date(&own, day)?.field);
                 let other = quoted(&date(&second.stored_columns()?, other)?.field);
                 (
@@ -241,35 +241,48 @@ fn date(columns: &[StoredColumn], name: &str) -> Result<StoredColumn> {
 }
 
 /// What is taken of the second table, under names that the first does not have.
-fn made(second: &record_table::Model, join: &Join, own: &[StoredColumn], key: &StoredColumn) -> Result<Vec<Made>> {
+fn made(
+    second: &record_table::Model,
+    join: &Join,
+    own: &[StoredColumn],
+    key: &StoredColumn,
+) -> Result<Vec<JoinedColumn>> {
     let mut made = Vec::new();
     let columns = second.stored_columns()?;
     let others = || columns.iter().filter(|c| c.name != key.name);
     match &join.take {
-        Take::Columns => {
-            made.extend(others().map(|c| Made::of(c.name.clone(), c.kind, format!("b.{}", quoted(&c.field)))))
+        JoinKind::Columns => {
+            made.extend(others().map(|c| JoinedColumn::of(c.name.clone(), c.kind, format!("b.{}", quoted(&c.field)))))
         }
-        Take::RollUp { as_of } => {
-            made.push(Made::count(second.name.clone(), "*"));
+        JoinKind::RollUp { as_of } => {
+            made.push(JoinedColumn::count(second.name.clone(), "*"));
             for c in others() {
                 let field = format!("b.{}", quoted(&c.field));
                 match c.kind.storage() {
                     Storage::Numbers => {
-                        made.push(Made::of(format!("{} in all", c.name), Kind::Number, format!("sum({field})")));
-                        made.push(Made::of(format!("{} on average", c.name), Kind::Number, format!("avg({field})")));
+                        made.push(JoinedColumn::of(
+                            format!("{} in all", c.name),
+                            Kind::Number,
+                            format!("sum({field})"),
+                        ));
+                        made.push(JoinedColumn::of(
+                            format!("{} on average", c.name),
+                            Kind::Number,
+                            format!("avg({field})"),
+                        ));
                     }
                     Storage::Dates => {
-                        made.push(Made::of(format!("latest {}", c.name), Kind::Date, format!("max({field})")));
+                        made.push(JoinedColumn::of(format!("latest {}", c.name), Kind::Date, format!("max({field})")));
                         if let Some((day, other)) = as_of
                             && *other == c.name
                         {
                             let day = date(own, day)?;
                             let since = format!("(x.{} - max({field}))::double precision", quoted(&day.field));
-                            made.push(Made::of(format!("days since {}", c.name), Kind::Number, since));
+                            made.push(JoinedColumn::of(format!("days since {}", c.name), Kind::Number, since));
                         }
                     }
                     Storage::Words => {
-                        made.push(Made::count(format!("different {}", c.name), &format!("DISTINCT {field}")));
+                        made.push(JoinedColumn::count(format!("different {}", c.name), &format!("DISTINCT {field}")));
                     }
                 }
             }

@@ -1,22 +1,22 @@
 //! Customer records: one real table per version, there whole or not at all.
 
 mod append;
-mod beside;
 mod copy;
+mod decision_diff;
+mod filtered_page;
 mod groups;
 mod join;
 mod page;
 mod publish;
 mod read;
-mod those;
 mod write;
 
 pub use append::{Append, AppendAccount};
-pub use beside::{Hands, Mover};
+pub use decision_diff::{Hands, Mover};
 pub use groups::ActedGroup;
-pub use join::{Join, KeyAccount, KeySide, Take};
-pub use page::{Page, Sort};
-pub use read::Parts;
+pub use join::{Join, JoinKind, KeyAccount, KeySide};
+pub use page::{Sort, TablePage};
+pub use read::RowParts;
 pub use write::{DrawnCampaign, Importer, Label, ScoredList, SealedFor};
 
 use pronoia_core::Kind;
@@ -41,7 +41,7 @@ pub struct StoredColumn {
 
 /// Where a table came from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Source {
+pub struct TableSource {
     /// In a sentence.
     pub sentence: String,
     /// Rows that were left out.
@@ -140,7 +140,7 @@ impl record_table::Model {
     ///
     /// # Errors
     /// [`StoreError::Damaged`].
-    pub fn came_from(&self) -> Result<Source> {
+    pub fn came_from(&self) -> Result<TableSource> {
         Ok(serde_json::from_value(self.source.clone())?)
     }
 }

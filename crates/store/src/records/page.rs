@@ -32,7 +32,7 @@ pub struct Sort {
 
 /// A page of rows as text.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Page {
+pub struct TablePage {
     /// Row numbers in the order of the source, and values by column; none is missing.
     pub rows: Vec<(i64, Vec<Option<String>>)>,
 }
@@ -57,7 +57,7 @@ impl Store {
         sort: Option<&Sort>,
         offset: u64,
         limit: u64,
-    ) -> Result<Page> {
+    ) -> Result<TablePage> {
         let columns = table.stored_columns()?;
         // What lies beyond the middle is found sooner from the other end.
         let limit = limit.min((table.rows as u64).saturating_sub(offset));
@@ -111,7 +111,7 @@ impl Store {
         }
         transaction.commit().await?;
         let rows = found.iter().map(|row| as_text(row, &columns)).collect::<std::result::Result<_, sqlx::Error>>()?;
-        Ok(Page { rows })
+        Ok(TablePage { rows })
     }
 }
 

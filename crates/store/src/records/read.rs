@@ -16,7 +16,7 @@ impl Store {
     /// [`StoreError::NotFound`] for a column that the table does not have.
     pub async fn columns(&self, table: &record_table::Model, names: Option<&[String]>) -> Result<Table> {
         let columns = columns_of(table, names)?;
-        self.read_part(table, &columns, Part::All).await
+        self.read_part(table, &columns, RowRange::All).await
     }
 
     /// The first rows of the columns asked for, in the order of the source.
@@ -26,7 +26,7 @@ impl Store {
     pub async fn first_rows(&self, table: &record_table::Model, names: &[String], most: u64) -> Result<Table> {
         let mut columns = table.stored_columns()?;
         columns.retain(|c| names.contains(&c.name));
-        self.read_part(table, &columns, Part::First(most)).await
+        self.read_part(table, &columns, RowRange::First(most)).await
     }
 
     /// Every so many rows of the columns asked for, the first of them among
@@ -37,12 +37,12 @@ impl Store {
     pub async fn every_nth(&self, table: &record_table::Model, names: &[String], nth: u64) -> Result<Table> {
         let mut columns = table.stored_columns()?;
         columns.retain(|c| names.contains(&c.name));
-        self.read_part(table, &columns, Part::EveryNth(nth)).await
+        self.read_part(table, &columns, RowRange::EveryNth(nth)).await
     }
 }
 
 impl Store {
-    async fn read_part(&self, table: &record_table::Model, columns: &[StoredColumn], part: Part) -> Result<Table> {
+    async fn read_part(&self, table: &record_table::Model, columns: &[StoredColumn], part: RowRange) -> Result<Table> {
         let mut connection = self.pool().acquire().await?;
         let read = read(&mut connection, table.workspace_id, table.id, columns, part).await;
         if read.is_err() {
@@ -61,20 +61,20 @@ const PIECES: usize = 4;
 
 /// Which rows are read.
 #[derive(Clone, Copy)]
-pub(super) enum Part {
+pub(super) enum RowRange {
     All,
     First(u64),
     EveryNth(u64),
 }
 
 /// The `COPY` of some columns, in the order of the source.
-fn copy_of(workspace_id: i64, table_id: i64, columns: &[StoredColumn], part: Part) -> String {
+fn copy_of(workspace_id: i64, table_id: i64, columns: &[StoredColumn], part: RowRange) -> String {
     let fields: Vec<String> = columns.iter().map(|c| quoted(&c.field)).collect();
     let row = quoted(ROW);
     let (some, limit) = match part {
-        Part::All => (String::new(), String::new()),
-        Part::First(most) => (String::new(), format!(" LIMIT {most}")),
-        Part::EveryNth(nth) => (format!(" WHERE ({row} - 1) % {nth} = 0"), String::new()),
+        RowRange::All => (String::new(), String::new()),
+        RowRange::First(most) => (String::new(), format!(" LIMIT {most}")),
+        RowRange::EveryNth(nth) => (format!(" WHERE ({row} - 1) % {nth} = 0"), String::new()),
     };
     format!(
         "COPY (SELECT {} FROM {}{some} ORDER BY {row}{limit}) TO STDOUT (FORMAT binary)",
@@ -104,7 +104,7 @@ pub(super) async fn read(
     workspace_id: i64,
     table_id: i64,
     columns: &[StoredColumn],
-    part: Part,
+    part: RowRange,
 ) -> Result<Table> {
     if columns.is_empty() {
         return Ok(Table::default());
@@ -129,9 +129,9 @@ fn broke_off(e: tokio::task::JoinError) -> StoreError {
 
 /// Rows on their way, some at a time; no more are fetched than somebody takes.
 #[derive(Debug)]
-pub struct Parts(mpsc::Receiver<Result<Table>>);
+pub struct RowParts(mpsc::Receiver<Result<Table>>);
 
-impl Parts {
+impl RowParts {
     /// As [`Parts::next`], for computations that have a thread of their own.
     ///
     /// # Errors
@@ -154,10 +154,10 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::columns`].
-    pub async fn parts(&self, table: &record_table::Model, names: Option<&[String]>, rows: usize) -> Result<Parts> {
+    pub async fn parts(&self, table: &record_table::Model, names: Option<&[String]>, rows: usize) -> Result<RowParts> {
         let columns = columns_of(table, names)?;
         let mut connection = self.pool().acquire().await?;
-        let sql = copy_of(table.workspace_id, table.id, &columns, Part::All);
+        let sql = copy_of(table.workspace_id, table.id, &columns, RowRange::All);
         let (sender, mut pieces) = mpsc::channel::<Vec<u8>>(PIECES);
         let (out, parts) = mpsc::channel::<Result<Table>>(1);
         let failing = out.clone();
@@ -193,7 +193,7 @@ impl Store {
                 }
             }
         });
-        Ok(Parts(parts))
+        Ok(RowParts(parts))
     }
 }
 

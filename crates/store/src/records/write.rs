@@ -7,8 +7,8 @@ use pronoia_core::score::{GAIN, PROBABILITY};
 use pronoia_core::table::Storage;
 use sea_orm::sqlx::{self, AssertSqlSafe, Postgres, Transaction};
 
-use super::read::Part;
-use super::{ROW, Source, StoredColumn, copy, fields_for, quoted, relation};
+use super::read::RowRange;
+use super::{ROW, StoredColumn, TableSource, copy, fields_for, quoted, relation};
 use crate::erasure::make_blank;
 use crate::leases::{Lease, made_of};
 use crate::locks::Lock;
@@ -67,7 +67,7 @@ pub struct Label<'a> {
     /// Its name.
     pub name: &'a str,
     /// Where it came from.
-    pub source: &'a Source,
+    pub source: &'a TableSource,
     /// Whether it was brought in to be scored, or is the result.
     pub is_list: bool,
 }
@@ -188,7 +188,7 @@ impl Importer {
     /// If the database does not answer.
     pub async fn read_back(&mut self) -> Result<Table> {
         self.key().await?;
-        super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns, Part::All).await
+        super::read::read(&mut self.transaction, self.workspace_id, self.id, &self.columns, RowRange::All).await
     }
 
     /// Makes the rows of whoever was erased blank, where these rows were read before.

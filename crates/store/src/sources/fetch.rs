@@ -17,10 +17,10 @@ use sea_orm::sqlx::{self, AssertSqlSafe, Column, Executor, PgConnection, SqlSafe
 use thiserror::Error;
 use tokio::sync::mpsc;
 
-use super::carried::{Carried, Filling};
+use super::arrow_types::{ArrowType, ColumnBuilder};
 use super::{Connector, gone, hang_up};
 use crate::entity::source;
-use crate::queries::{self, Limits, Parsed, QueryError};
+use crate::queries::{self, Parsed, QueryError, QueryLimits};
 use crate::{Result, StoreError};
 
 /// Rows of a batch in the file.
@@ -98,7 +98,7 @@ async fn whole(
     most: &MostFetched,
     progress: &dyn Progress,
 ) -> std::result::Result<Fetched, FetchError> {
-    let limits = Limits { time: most.time, rows: usize::MAX, bytes: usize::MAX };
+    let limits = QueryLimits { time: most.time, rows: usize::MAX, bytes: usize::MAX };
     let rewritten = super::written_anew(connection, parsed, &limits).await?;
     let statement = rewritten.sql();
     let refused = |e: sqlx::Error| FetchError::Query(queries::refusal(&e, (parsed, &rewritten), 0, &limits));
@@ -107,7 +107,7 @@ async fn whole(
     let (mut fields, mut casts, mut left_out) = (Vec::new(), Vec::new(), Vec::new());
     for (at, column) in prepared.columns().iter().enumerate() {
         let type_name = column.type_info().name();
-        match Carried::of(type_name) {
+        match ArrowType::of(type_name) {
             Some(carried) => {
                 fields.push((column.name().to_owned(), carried));
                 casts.push(carried.cast(&format!("q.c{at}"), type_name));
@@ -131,7 +131,7 @@ async fn whole(
     let writer = tokio::task::spawn_blocking(move || write(&path, Arc::new(Schema::new(schema)), batches, most_bytes));
     let read = async {
         let mut answer = sqlx::query(AssertSqlSafe(select)).fetch(&mut *connection);
-        let mut filling: Vec<Filling> = fields.iter().map(|(_, carried)| Filling::new(*carried)).collect();
+        let mut filling: Vec<ColumnBuilder> = fields.iter().map(|(_, carried)| ColumnBuilder::new(*carried)).collect();
         let mut rows = 0u64;
         loop {
             let row = loop {
@@ -147,7 +147,7 @@ async fn whole(
                 rows += 1;
             }
             if row.is_none() || rows.is_multiple_of(BATCH as u64) {
-                let arrays: Vec<_> = filling.iter_mut().map(Filling::take).collect();
+                let arrays: Vec<_> = filling.iter_mut().map(ColumnBuilder::take).collect();
                 // Nobody receives any more once the writing has failed, which says why.
                 if sender.send(arrays).await.is_err() {
                     break;

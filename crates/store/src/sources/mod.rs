@@ -5,10 +5,10 @@
 //! sealed beside it ([`Vault`]); where it may lie is for whoever runs the server
 //! to say ([`Reach`]).
 
-mod carried;
+mod arrow_types;
+mod demo_warehouse;
 mod fetch;
-mod reach;
-mod stand_in;
+mod network_policy;
 mod vault;
 
 use std::fmt;
@@ -22,13 +22,13 @@ use sea_orm::{ActiveModelTrait, ActiveValue::Set, ColumnTrait, EntityTrait, Quer
 
 use crate::entity::source;
 use crate::queries::cursor::{self, Portions};
-use crate::queries::rewrite::{Lookup, Relation, Relations, Rewritten, Stop, rewrite};
-use crate::queries::{self, Answer, Limits, Parsed, QueryError, hang_up};
+use crate::queries::rewrite::{Relation, Relations, RewriteStop, Rewritten, TableLookup, rewrite};
+use crate::queries::{self, Parsed, QueryAnswer, QueryError, QueryLimits, hang_up};
 use crate::{Result, Store, StoreError};
 
+pub use demo_warehouse::{StandIn, StandInTable};
 pub use fetch::{FetchError, Fetched, MostFetched};
-pub use reach::Reach;
-pub use stand_in::{StandIn, StandInTable};
+pub use network_policy::Reach;
 pub use vault::Vault;
 
 /// How long a server may take to let somebody in.
@@ -138,7 +138,7 @@ impl Details {
 
 /// A table of a source that may be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Offered {
+pub struct SourceTable {
     /// Its schema.
     pub schema: String,
     /// Its name.
@@ -149,7 +149,7 @@ pub struct Offered {
     pub columns: String,
 }
 
-impl Offered {
+impl SourceTable {
     /// The SELECT that reads all of it.
     pub fn select(&self) -> String {
         format!("SELECT * FROM {}.{}", queries::written(&self.schema), queries::written(&self.name))
@@ -158,9 +158,9 @@ impl Offered {
 
 /// What a source offers.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Offers {
+pub struct SourceTables {
     /// Its tables.
-    pub tables: Vec<Offered>,
+    pub tables: Vec<SourceTable>,
     /// What the account could change there, in words; empty if nothing.
     pub may_write: String,
 }
@@ -239,7 +239,7 @@ impl Connector {
     ///
     /// # Errors
     /// [`StoreError::Refused`] if the source cannot be reached, with the reason.
-    pub async fn tables(&self, source: &source::Model) -> Result<Offers> {
+    pub async fn tables(&self, source: &source::Model) -> Result<SourceTables> {
         const SQL: &str = "SELECT n.nspname::text AS schema, c.relname::text AS name, c.reltuples::bigint AS rows, \
             (SELECT string_agg(a.attname || ' ' || format_type(a.atttypid, a.atttypmod), ', ' ORDER BY a.attnum) \
              FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns \
@@ -257,8 +257,8 @@ impl Connector {
         let looked = looking.await;
         hang_up(connection).await;
         let (found, may_write) = looked.map_err(|e| cannot_say(&source.name, &e))?;
-        let tables = found.into_iter().map(|(schema, name, rows, columns)| Offered { schema, name, rows, columns });
-        Ok(Offers { tables: tables.collect(), may_write })
+        let tables = found.into_iter().map(|(schema, name, rows, columns)| SourceTable { schema, name, rows, columns });
+        Ok(SourceTables { tables: tables.collect(), may_write })
     }
 
     /// The first rows that a SELECT gives at a source.
@@ -269,8 +269,8 @@ impl Connector {
         &self,
         source: &source::Model,
         sql: &str,
-        limits: &Limits,
-    ) -> std::result::Result<Answer, QueryError> {
+        limits: &QueryLimits,
+    ) -> std::result::Result<QueryAnswer, QueryError> {
         let parsed = Parsed::of(sql)?;
         let begun = Instant::now();
         let mut connection = self.connect(&self.details(source)?, limits.time).await?;
@@ -280,7 +280,7 @@ impl Connector {
             let mut rows = Vec::new();
             while portions.next(|row| rows.push(row.iter().map(|v| v.map(str::to_owned)).collect())).await? {}
             let cut = portions.is_cut();
-            Ok::<_, QueryError>(Answer { columns: rewritten.columns, rows, cut, took: begun.elapsed() })
+            Ok::<_, QueryError>(QueryAnswer { columns: rewritten.columns, rows, cut, took: begun.elapsed() })
         };
         let answered = tokio::time::timeout(limits.time + queries::GRACE, looking).await;
         hang_up(connection).await;
@@ -295,12 +295,12 @@ impl Connector {
 async fn written_anew(
     connection: &mut PgConnection,
     parsed: &Parsed<'_>,
-    limits: &Limits,
+    limits: &QueryLimits,
 ) -> std::result::Result<Rewritten, QueryError> {
     let mut offered = LookedUp::default();
     let rewritten = loop {
         match rewrite(parsed, &offered) {
-            Err(Stop::Unknown(name)) => {
+            Err(RewriteStop::Unknown(name)) => {
                 let found = look_up(connection, &name).await?;
                 offered.0.push((name, found));
             }
@@ -313,16 +313,16 @@ async fn written_anew(
 
 /// The tables of a source that a question named, as far as they were looked up.
 #[derive(Default)]
-struct LookedUp(Vec<(Vec<String>, Lookup)>);
+struct LookedUp(Vec<(Vec<String>, TableLookup)>);
 
 impl Relations for LookedUp {
-    fn find(&self, name: &[String]) -> Lookup {
-        self.0.iter().find(|(known, _)| known == name).map_or(Lookup::Unknown, |(_, found)| found.clone())
+    fn find(&self, name: &[String]) -> TableLookup {
+        self.0.iter().find(|(known, _)| known == name).map_or(TableLookup::Unknown, |(_, found)| found.clone())
     }
 }
 
 /// Looks for a table as the source itself finds it by this name: no catalogue, and readable by the account.
-async fn look_up(connection: &mut PgConnection, name: &[String]) -> std::result::Result<Lookup, QueryError> {
+async fn look_up(connection: &mut PgConnection, name: &[String]) -> std::result::Result<TableLookup, QueryError> {
     const SQL: &str = "SELECT n.nspname::text, c.relname::text, \
         ARRAY(SELECT a.attname::text FROM pg_catalog.pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 \
             AND NOT a.attisdropped AND has_column_privilege(c.oid, a.attnum, 'SELECT') ORDER BY a.attnum) \
@@ -335,9 +335,9 @@ async fn look_up(connection: &mut PgConnection, name: &[String]) -> std::result:
     let found: Option<Row> = sqlx::query_as(SQL).bind(quoted.join(".")).fetch_optional(connection).await?;
     Ok(match found {
         Some((schema, name, columns)) if !columns.is_empty() => {
-            Lookup::Found(Relation { schema, name, columns, is_renamed: false })
+            TableLookup::Found(Relation { schema, name, columns, is_renamed: false })
         }
-        _ => Lookup::Missing,
+        _ => TableLookup::Missing,
     })
 }
 

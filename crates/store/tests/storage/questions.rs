@@ -1,19 +1,22 @@
 //! Questions written anew: what is let through, in what form, and what is refused where.
 
-use pronoia_store::queries::rewrite::{Lookup, Relation, Relations, Rewritten};
+use pronoia_store::queries::rewrite::{Relation, Relations, Rewritten, TableLookup};
 use pronoia_store::queries::{QueryError, rewritten};
 
 /// One table with a few columns.
 struct Members;
 
 impl Relations for Members {
-    fn find(&self, name: &[String]) -> Lookup {
+    fn find(&self, name: &[String]) -> TableLookup {
         let columns = ["id", "fee", "Öffnung", "count"].map(str::to_owned).to_vec();
         match name {
-            [name] if name == "members" => {
-                Lookup::Found(Relation { schema: "ask_1".into(), name: "table_7".into(), columns, is_renamed: true })
-            }
-            _ => Lookup::Missing,
+            [name] if name == "members" => TableLookup::Found(Relation {
+                schema: "ask_1".into(),
+                name: "table_7".into(),
+                columns,
+                is_renamed: true,
+            }),
+            _ => TableLookup::Missing,
         }
     }
 }

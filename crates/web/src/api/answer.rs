@@ -90,7 +90,7 @@ impl ApiError {
 
 /// What is told instead of an answer.
 #[derive(Debug, Serialize, ToSchema)]
-pub struct Problem {
+pub struct ApiProblem {
     /// What is wrong and what to do, in a sentence.
     pub error: String,
 }
@@ -122,12 +122,12 @@ impl ResponseError for ApiError {
             Self::NotNow(_) => drop(response.insert_header(("Retry-After", "5"))),
             _ => {}
         }
-        response.json(Problem { error: self.to_string() })
+        response.json(ApiProblem { error: self.to_string() })
     }
 }
 
 /// For every address that leads nowhere.
 pub async fn nothing_here() -> HttpResponse {
     HttpResponse::NotFound()
-        .json(Problem { error: "There is nothing at this address; see /api/v1/openapi.json.".into() })
+        .json(ApiProblem { error: "There is nothing at this address; see /api/v1/openapi.json.".into() })
 }

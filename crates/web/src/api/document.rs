@@ -4,7 +4,7 @@ use actix_web::HttpResponse;
 use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use super::product::{fits, jobs, lists, studies, tables};
+use super::workspace::{fits, jobs, lists, studies, tables};
 use super::{answer, score};
 
 /// How releases are called.
@@ -28,10 +28,10 @@ use super::{answer, score};
         lists::score,
         lists::take,
     ),
-    components(schemas(score::Request, score::Response, score::Customer, answer::Problem)),
+    components(schemas(score::Request, score::ScoreResponse, score::Customer, answer::ApiProblem)),
     modifiers(&Keys)
 )]
-struct Document;
+struct ApiDocument;
 
 struct Keys;
 
@@ -57,5 +57,5 @@ pub async fn formula_schema() -> HttpResponse {
 
 /// The document.
 pub async fn document() -> HttpResponse {
-    HttpResponse::Ok().json(Document::openapi())
+    HttpResponse::Ok().json(ApiDocument::openapi())
 }

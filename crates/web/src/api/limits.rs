@@ -9,9 +9,9 @@ const WINDOW: Duration = Duration::from_secs(60);
 
 /// Calls by key since the window began.
 #[derive(Debug, Clone, Default)]
-pub struct Limits(Arc<Mutex<HashMap<i64, (Instant, u32)>>>);
+pub struct CallLimits(Arc<Mutex<HashMap<i64, (Instant, u32)>>>);
 
-impl Limits {
+impl CallLimits {
     /// Counts a call; how many seconds to wait, if the key was used too often.
     pub fn count(&self, key: i64, per_minute: u32) -> Result<(), u64> {
         self.count_at(key, per_minute, Instant::now())
@@ -37,7 +37,7 @@ mod tests {
 
     #[test]
     fn each_key_has_its_own_minute() {
-        let (limits, now) = (Limits::default(), Instant::now());
+        let (limits, now) = (CallLimits::default(), Instant::now());
         assert!(limits.count_at(1, 2, now).is_ok() && limits.count_at(1, 2, now).is_ok());
         assert_eq!(limits.count_at(1, 2, now + Duration::from_secs(20)), Err(41));
         assert!(limits.count_at(2, 2, now).is_ok());

@@ -1,12 +1,12 @@
 //! What other programs call: releases that score customers, and a document that says how.
 
 mod answer;
+pub mod call_counts;
 mod document;
+mod key_cache;
 mod limits;
-mod opened;
-mod product;
 mod score;
-pub mod served;
+mod workspace;
 
 use actix_web::web::{self, ServiceConfig};
 
@@ -22,19 +22,19 @@ doors! {
     Anybody get "/openapi.json" => document::document;
     Anybody get "/formula.schema.json" => document::formula_schema;
     Program post "/releases/{name}/score" => score::score;
-    Program get "/tables" => product::tables::all;
-    Program post "/files" => product::tables::send;
-    Program get "/files/{id}" => product::tables::file;
-    Program post "/files/{id}/accept" => product::tables::accept;
-    Program get "/jobs/{id}" => product::jobs::one;
-    Program get "/studies" => product::studies::all;
-    Program post "/studies" => product::studies::begin;
-    Program get "/studies/{id}" => product::studies::one;
-    Program post "/studies/{id}/fits" => product::fits::begin;
-    Program get "/studies/{id}/lists" => product::lists::all;
-    Program post "/studies/{id}/lists" => product::lists::bring;
-    Program post "/studies/{id}/lists/{list}/score" => product::lists::score;
-    Program get "/studies/{id}/lists/{list}/scored.{form}" => product::lists::take;
+    Program get "/tables" => workspace::tables::all;
+    Program post "/files" => workspace::tables::send;
+    Program get "/files/{id}" => workspace::tables::file;
+    Program post "/files/{id}/accept" => workspace::tables::accept;
+    Program get "/jobs/{id}" => workspace::jobs::one;
+    Program get "/studies" => workspace::studies::all;
+    Program post "/studies" => workspace::studies::begin;
+    Program get "/studies/{id}" => workspace::studies::one;
+    Program post "/studies/{id}/fits" => workspace::fits::begin;
+    Program get "/studies/{id}/lists" => workspace::lists::all;
+    Program post "/studies/{id}/lists" => workspace::lists::bring;
+    Program post "/studies/{id}/lists/{list}/score" => workspace::lists::score;
+    Program get "/studies/{id}/lists/{list}/scored.{form}" => workspace::lists::take;
 }
 
 /// The addresses with what holds for all of them.

@@ -7,9 +7,10 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use pronoia_core::intake::read_table;
 use pronoia_core::progress::Unwatched;
 use pronoia_core::score::{
-    Answers, By, DECISION, Extras, GAIN, OFFER, PROBABILITY, REMARK, Scored, Scoring, match_list, table_of,
+    By, ColumnAnswers, DECISION, Extras, GAIN, OFFER, PROBABILITY, REMARK, ScoredCustomers, Scoring, match_list,
+    table_of,
 };
-use pronoia_core::watch::Tally;
+use pronoia_core::watch::CustomerTally;
 use pronoia_core::write::FileFormat;
 use pronoia_core::{Kind, Table};
 use pronoia_store::release;
@@ -19,9 +20,9 @@ use serde_json::{Map, Value};
 use sha2::{Digest, Sha256};
 use utoipa::ToSchema;
 
-use super::answer::{ApiError, Problem};
-use super::opened::opened;
-use super::served::Ready;
+use super::answer::{ApiError, ApiProblem};
+use super::call_counts::Ready;
+use super::key_cache::opened;
 use crate::{App, text};
 
 /// Customers of a call at most.
@@ -40,7 +41,7 @@ pub struct Request {
 
 /// The scores.
 #[derive(Debug, Serialize, ToSchema)]
-pub struct Response {
+pub struct ScoreResponse {
     /// The release that answered.
     pub release: String,
     /// The version of it.
@@ -74,14 +75,14 @@ pub struct Customer {
     params(("name" = String, Path, description = "The release")),
     request_body(content((Request = "application/json"), (String = "text/csv")), description = "Customers: objects, or rows with a heading"),
     responses(
-        (status = 200, description = "Their scores; for CSV the rows with columns added", content((Response = "application/json"), (String = "text/csv"))),
-        (status = 401, description = "No key, or one that opens nothing", body = Problem),
-        (status = 404, description = "No such release for this key", body = Problem),
-        (status = 413, description = "Too many customers or bytes", body = Problem),
-        (status = 415, description = "Neither JSON nor CSV", body = Problem),
-        (status = 422, description = "Customers that cannot be read; the sentence says which and why", body = Problem),
-        (status = 429, description = "Called too often; Retry-After says for how long", body = Problem),
-        (status = 503, description = "The database is away", body = Problem),
+        (status = 200, description = "Their scores; for CSV the rows with columns added", content((ScoreResponse = "application/json"), (String = "text/csv"))),
+        (status = 401, description = "No key, or one that opens nothing", body = ApiProblem),
+        (status = 404, description = "No such release for this key", body = ApiProblem),
+        (status = 413, description = "Too many customers or bytes", body = ApiProblem),
+        (status = 415, description = "Neither JSON nor CSV", body = ApiProblem),
+        (status = 422, description = "Customers that cannot be read; the sentence says which and why", body = ApiProblem),
+        (status = 429, description = "Called too often; Retry-After says for how long", body = ApiProblem),
+        (status = 503, description = "The database is away", body = ApiProblem),
     ),
     security(("key" = []))
 )]
@@ -102,7 +103,7 @@ pub async fn score(
         Err(seconds) => Err(ApiError::TooOften(per_minute, seconds)),
         Ok(()) => answer(&app, &request, &release, version, body).await,
     };
-    let mut met = Tally::default();
+    let mut met = CustomerTally::default();
     let used = match &answered {
         Ok((_, answered)) => {
             let scored = &answered.scored;
@@ -160,7 +161,7 @@ async fn answer(
                 let ready = std::sync::Arc::clone(&ready);
                 beside(move || scored_by(&ready, &request).map_err(ApiError::Refused)).await?
             };
-            let response = Response {
+            let response = ScoreResponse {
                 release: release.name.clone(),
                 version: ready.number,
                 customers: customers(&answered.scored.table),
@@ -194,8 +195,8 @@ async fn beside<T: Send + 'static>(work: impl FnOnce() -> Result<T, ApiError> + 
 
 /// Customers that were scored, and what they are like.
 pub struct Answered {
-    pub scored: Scored,
-    pub met: Tally,
+    pub scored: ScoredCustomers,
+    pub met: CustomerTally,
 }
 
 /// Scores customers with a version.
@@ -216,12 +217,13 @@ fn scored(ready: &Ready, list: &Table, matched: &Table) -> Result<Answered, Stri
     let scored = Scoring { model: &ready.model, by: Some(by), extras, tenths: &[] }.of(list, matched, &[])?;
     let told = scored.table.column(PROBABILITY);
     let told: Vec<f64> = (0..list.rows()).filter_map(|row| told?.number(row)).collect();
-    Ok(Answered { met: Tally::of(&ready.expected, matched, &told), scored })
+    Ok(Answered { met: CustomerTally::of(&ready.expected, matched, &told), scored })
 }
 
 /// What a call is answered with, to be read.
-pub fn written(release: &str, ready: &Ready, scored: &Scored) -> String {
-    let response = Response { release: release.to_owned(), version: ready.number, customers: customers(&scored.table) };
+pub fn written(release: &str, ready: &Ready, scored: &ScoredCustomers) -> String {
+    let response =
+        ScoreResponse { release: release.to_owned(), version: ready.number, customers: customers(&scored.table) };
     serde_json::to_string_pretty(&response).unwrap_or_else(|e| e.to_string())
 }
 
@@ -234,7 +236,7 @@ fn csv(ready: &Ready, body: &[u8]) -> Result<(Vec<u8>, Answered), ApiError> {
         )));
     }
     few_enough(list.rows())?;
-    let (report, matched) = match_list(&ready.model, &ready.names_of_policy(), &list, &Answers::new());
+    let (report, matched) = match_list(&ready.model, &ready.names_of_policy(), &list, &ColumnAnswers::new());
     if !report.is_complete() {
         let lacking = report.lacking().join(", ");
         return Err(ApiError::Refused(format!("Columns that are needed are missing: {lacking}.")));

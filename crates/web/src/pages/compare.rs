@@ -1,10 +1,10 @@
 //! Compare: which candidate, in money first.
 
-pub mod closer;
 mod curves;
+mod cut_off_counts;
+pub mod diagnostics;
 mod measures;
 mod pair;
-mod parts;
 pub mod rule;
 
 use std::cmp::Ordering;
@@ -14,34 +14,36 @@ use std::sync::Arc;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions;
-use pronoia_core::decide::{self, Economics, Expected, Order, Payoffs, Population, ProfitPoint, Ranking, Rule, Worths};
+use pronoia_core::decide::{
+    self, CustomerPayoffs, Economics, ExpectedProfit, Order, Payoffs, Population, ProfitPoint, Ranking, Rule,
+};
 use pronoia_core::evaluate::Confusion;
 use pronoia_core::question::Question;
 use pronoia_core::study::ChosenPolicy;
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 
-use super::apart::apart;
-use super::decide::situation::Situation;
-use super::decide::typed::Typed;
-use super::meaning::Meanings;
+use super::decide::policy_evaluation::Situation;
+use super::decide::policy_form::TypedFields;
 use super::{PageResult, StudyPath};
 use crate::App;
+use crate::definitions::Meanings;
 use crate::error::{PageError, html};
+use crate::evaluation_cache::CandidateFigures;
 use crate::frame::{Frame, StudyView, whom};
-use crate::judged::Figures;
+use crate::run_blocking::apart;
 use crate::session::Visitor;
 use crate::text;
-use closer::CloserView;
-use curves::{Curve, Kind};
-use measures::{Candidate, Measure, Set};
+use curves::{CurveChart, CurveKind};
+use cut_off_counts::{PartLine, parts};
+use diagnostics::CloserView;
+use measures::{CompareMeasure, ComparedCandidate, Set};
 use pair::PairView;
-use parts::{PartLine, parts};
 use rule::{Baseline, RuleView, baselines};
 
 #[derive(Template)]
-#[template(path = "compare.html")]
-struct Page {
+#[template(path = "compare/compare.html")]
+struct ComparePage {
     frame: Frame,
     /// What no model was shown, though it goes with the outcome.
     left_out: Option<String>,
@@ -53,10 +55,10 @@ struct Page {
     standing: Option<String>,
     sets: Vec<Link>,
     /// What is asked for, as fields of a form that asks for something else.
-    asked: Asked,
+    asked: CompareQuery,
     profit_sort: Option<String>,
     headings: Vec<Link>,
-    lines: Vec<Line>,
+    lines: Vec<CompareLine>,
     baselines: Vec<Baseline>,
     rule: RuleView,
     acting: String,
@@ -64,7 +66,7 @@ struct Page {
     confusion: Option<ConfusionView>,
     meaning: Meanings,
     kinds: Vec<Link>,
-    curve: Option<Curve>,
+    curve: Option<CurveChart>,
     laid_over: usize,
     pair: Option<PairView>,
     closer: Option<CloserView>,
@@ -80,7 +82,7 @@ struct Link {
     here: bool,
 }
 
-struct Line {
+struct CompareLine {
     id: i64,
     name: String,
     href: String,
@@ -102,7 +104,7 @@ struct ConfusionView {
 }
 
 /// What is asked for in the address.
-struct Asked {
+struct CompareQuery {
     /// The candidate whose counts are shown.
     model: Option<i64>,
     /// At what cut-off.
@@ -110,12 +112,12 @@ struct Asked {
     set: Set,
     /// What the lines are sorted by; none for money, or log loss without a price.
     sort: Option<String>,
-    kind: Kind,
+    kind: CurveKind,
     /// Candidates laid over each other.
     with: Vec<i64>,
 }
 
-impl Asked {
+impl CompareQuery {
     fn of(query: &[(String, String)]) -> Self {
         let value = |name: &str| query.iter().find(|q| q.0 == name).map(|q| q.1.as_str());
         let keys = |name: &'static str| query.iter().filter(move |q| q.0 == name).filter_map(|q| q.1.parse().ok());
@@ -124,7 +126,7 @@ impl Asked {
             cut_off: value("cut_off").and_then(|c| text::typed_number(c).ok()).filter(|c| (0.0..=1.0).contains(c)),
             set: Set::ALL.into_iter().find(|s| Some(s.word()) == value("measures")).unwrap_or(Set::Order),
             sort: value("sort").map(str::to_owned),
-            kind: Kind::ALL.into_iter().find(|k| Some(k.word()) == value("curve")).unwrap_or(Kind::Gain),
+            kind: CurveKind::ALL.into_iter().find(|k| Some(k.word()) == value("curve")).unwrap_or(CurveKind::Gain),
             with: keys("with").collect(),
         }
     }
@@ -140,7 +142,7 @@ impl Asked {
         add("cut_off", self.cut_off.filter(|_| change != "model").map(|c| c.to_string()));
         add("measures", Some(self.set.word().into()));
         add("sort", self.sort.clone());
-        add("curve", (self.kind != Kind::Gain).then(|| self.kind.word().into()));
+        add("curve", (self.kind != CurveKind::Gain).then(|| self.kind.word().into()));
         parts.extend(self.with.iter().map(|id| format!("with={id}")));
         if parts.is_empty() { base.to_owned() } else { format!("{base}?{}", parts.join("&")) }
     }
@@ -153,10 +155,10 @@ pub async fn page(
     path: web::Path<StudyPath>,
     query: web::Query<Vec<(String, String)>>,
 ) -> PageResult {
-    html(&apart(async move || compared(&app, &visitor, path.id, Asked::of(&query)).await).await?)
+    html(&apart(async move || compared(&app, &visitor, path.id, CompareQuery::of(&query)).await).await?)
 }
 
-async fn compared(app: &App, visitor: &Visitor, study: i64, asked: Asked) -> Result<Page, PageError> {
+async fn compared(app: &App, visitor: &Visitor, study: i64, asked: CompareQuery) -> Result<ComparePage, PageError> {
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let question = view.study.kind();
     let money = view.state.policy.as_ref().map(Money::of);
@@ -168,9 +170,9 @@ async fn compared(app: &App, visitor: &Visitor, study: i64, asked: Asked) -> Res
     candidates.sort_by(|a, b| order(a, b, sorted_by));
     let opened = asked.model.or(view.best()?.map(|m| m.id));
     let open = candidates.iter().find(|c| Some(c.model.id) == opened);
-    let ticked: Vec<&Candidate> = candidates.iter().filter(|c| asked.with.contains(&c.model.id)).collect();
+    let ticked: Vec<&ComparedCandidate> = candidates.iter().filter(|c| asked.with.contains(&c.model.id)).collect();
     // Without a tick, the candidate that is open, and the best of the others.
-    let drawn: Vec<&Candidate> = if ticked.is_empty() {
+    let drawn: Vec<&ComparedCandidate> = if ticked.is_empty() {
         let others = candidates.iter().filter(|c| Some(c.model.id) != opened).take(1);
         open.into_iter().chain(others).collect()
     } else {
@@ -214,11 +216,11 @@ async fn compared(app: &App, visitor: &Visitor, study: i64, asked: Asked) -> Res
         _ => None,
     };
     let left_out = match app.store.finding(view.study.id).await? {
-        Some(finding) if !candidates.is_empty() => cautions::left_out(&view.state, &finding.found()?),
+        Some(finding) if !candidates.is_empty() => cautions::excluded_columns(&view.state, &finding.found()?),
         _ => None,
     };
     let link = |label, href, here| Link { label, href, here };
-    Ok(Page {
+    Ok(ComparePage {
         frame: Frame::of_study(app, visitor, &view, 5).await?,
         left_out,
         heading: heading(&candidates, money.as_ref(), sorted_by),
@@ -245,7 +247,7 @@ async fn compared(app: &App, visitor: &Visitor, study: i64, asked: Asked) -> Res
         judged_on,
         confusion,
         meaning: open.map_or(Vec::new(), |c| measures::meaning(asked.set, c, question)),
-        kinds: Kind::ALL
+        kinds: CurveKind::ALL
             .iter()
             .map(|k| link(k.label(), asked.href(&base, "curve", Some(k.word())), *k == asked.kind))
             .collect(),
@@ -273,7 +275,7 @@ pub struct Money {
 
 /// What a candidate is worth by the amounts of a policy.
 #[derive(Debug)]
-pub(crate) struct Worth {
+pub(crate) struct CandidateProfit {
     /// Its best point.
     best: ProfitPoint,
     /// Expected maximum profit, where a chance is uncertain.
@@ -291,13 +293,13 @@ impl Money {
     }
 
     /// What a candidate is worth, by how it orders the customers that it was judged on.
-    fn worth(&self, app: &App, model: i64, ranking: &Ranking) -> Arc<Worth> {
+    fn worth(&self, app: &App, model: i64, ranking: &Ranking) -> Arc<CandidateProfit> {
         let from = (model, self.key.clone());
         app.worth.get(&from).unwrap_or_else(|| {
-            let curve = decide::Curve::of(ranking, &Worths::Same(self.payoffs), &self.population, SEED);
+            let curve = decide::ProfitCurve::of(ranking, &CustomerPayoffs::Same(self.payoffs), &self.population, SEED);
             let maximum = decide::expected_maximum_of(ranking, &self.typical, &self.population);
             let best = curve.points[curve.best.at];
-            app.worth.put(from, Worth { best, maximum, none: curve.none().profit, all: curve.all().profit })
+            app.worth.put(from, CandidateProfit { best, maximum, none: curve.none().profit, all: curve.all().profit })
         })
     }
 
@@ -312,7 +314,7 @@ const SEED: u64 = 1;
 /// The probability from which a rule acts, if it is that.
 fn cut_off_of(rule: &Rule) -> Option<f64> {
     match (rule.by, rule.line) {
-        (Order::Probability, decide::Line::Least(cut_off)) => Some(cut_off),
+        (Order::Probability, decide::CutOff::Least(cut_off)) => Some(cut_off),
         _ => None,
     }
 }
@@ -322,7 +324,7 @@ async fn acted_share(app: &App, view: &StudyView) -> Result<f64, PageError> {
     if view.policy_model().is_none() {
         return Ok(measures::FIRST);
     }
-    let weighing = match Situation::of(app, view, &Typed::default()).await {
+    let weighing = match Situation::of(app, view, &TypedFields::default()).await {
         Ok(situation) => situation.map(|situation| situation.weighing),
         // Decide says why it cannot be weighed; candidates are compared all the same.
         Err(PageError::Refused(_)) => None,
@@ -335,25 +337,25 @@ async fn acted_share(app: &App, view: &StudyView) -> Result<f64, PageError> {
 fn candidates<'v>(
     app: &App,
     view: &'v StudyView,
-    mut figures: HashMap<i64, Figures>,
+    mut figures: HashMap<i64, CandidateFigures>,
     money: Option<&Money>,
     share: f64,
-) -> Vec<Candidate<'v>> {
+) -> Vec<ComparedCandidate<'v>> {
     let mut judged = Vec::new();
     for model in view.fitted() {
-        let Some(Figures { evaluation, ranking }) = figures.remove(&model.id) else { continue };
+        let Some(CandidateFigures { evaluation, ranking }) = figures.remove(&model.id) else { continue };
         let worth = money.zip(ranking.as_ref()).map(|(money, ranking)| money.worth(app, model.id, ranking));
         let counts = ranking.as_ref().map_or(Confusion::default(), |r| {
             let wanted = (share * r.rows as f64).round() as u64;
             r.confusion(r.stands.partition_point(|s| s.acted < wanted))
         });
-        judged.push(Candidate { model, evaluation, ranking, worth, counts });
+        judged.push(ComparedCandidate { model, evaluation, ranking, worth, counts });
     }
     judged
 }
 
 /// Best first: by a measure that was asked for, by money, or by log loss.
-fn order(a: &Candidate, b: &Candidate, by: Option<&Measure>) -> Ordering {
+fn order(a: &ComparedCandidate, b: &ComparedCandidate, by: Option<&CompareMeasure>) -> Ordering {
     match (by, a.best(), b.best()) {
         (Some(measure), ..) => {
             let ordering = (measure.value)(a).total_cmp(&(measure.value)(b));
@@ -364,9 +366,9 @@ fn order(a: &Candidate, b: &Candidate, by: Option<&Measure>) -> Ordering {
     }
 }
 
-fn line(view: &StudyView, c: &Candidate, asked: &Asked, base: &str, opened: Option<i64>) -> Line {
+fn line(view: &StudyView, c: &ComparedCandidate, asked: &CompareQuery, base: &str, opened: Option<i64>) -> CompareLine {
     let id = c.model.id;
-    Line {
+    CompareLine {
         id,
         name: c.model.name.clone(),
         href: asked.href(base, "model", Some(&id.to_string())),
@@ -381,9 +383,9 @@ fn line(view: &StudyView, c: &Candidate, asked: &Asked, base: &str, opened: Opti
 /// Candidates on a money axis, the best first.
 fn standing(
     view: &StudyView,
-    candidates: &[Candidate],
+    candidates: &[ComparedCandidate],
     none_and_all: Option<[f64; 2]>,
-    today: Option<Expected>,
+    today: Option<ExpectedProfit>,
 ) -> Option<String> {
     let mut priced: Vec<_> = candidates.iter().filter_map(|c| c.best().map(|best| (c, best))).collect();
     priced.sort_by(|a, b| b.1.profit.total_cmp(&a.1.profit));
@@ -400,7 +402,7 @@ fn standing(
         .then(|| serde_json::json!({ "lines": lines, "none": none_and_all.map(|b| b[0]), "all": none_and_all.map(|b| b[1]), "today": today }).to_string())
 }
 
-fn heading(candidates: &[Candidate], money: Option<&Money>, sorted_by: Option<&Measure>) -> String {
+fn heading(candidates: &[ComparedCandidate], money: Option<&Money>, sorted_by: Option<&CompareMeasure>) -> String {
     let Some(best) = candidates.first() else { return "No model is fitted yet.".into() };
     let name = &best.model.name;
     let whom = money.map_or(String::new(), Money::whom);
@@ -446,10 +448,14 @@ fn heading(candidates: &[Candidate], money: Option<&Money>, sorted_by: Option<&M
     }
 }
 
-async fn pair(app: &App, [a, b]: [&Candidate<'_>; 2], money: Option<&Money>) -> Result<Option<PairView>, PageError> {
+async fn pair(
+    app: &App,
+    [a, b]: [&ComparedCandidate<'_>; 2],
+    money: Option<&Money>,
+) -> Result<Option<PairView>, PageError> {
     let Some(paired) = app.store.paired(a.model.id, b.model.id).await? else { return Ok(None) };
     // Each from its own best point, or on as many customers as all are compared at.
-    let from = |c: &Candidate| {
+    let from = |c: &ComparedCandidate| {
         let acted = || {
             c.ranking
                 .as_ref()
@@ -462,7 +468,7 @@ async fn pair(app: &App, [a, b]: [&Candidate<'_>; 2], money: Option<&Money>) -> 
 
 fn confusion(
     view: &StudyView,
-    c: &Candidate,
+    c: &ComparedCandidate,
     row: &model::Model,
     asked: Option<f64>,
 ) -> Result<Option<ConfusionView>, PageError> {

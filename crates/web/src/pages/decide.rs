@@ -1,54 +1,54 @@
 //! Decide: what acting is worth, for how many, and on whom.
 
+pub mod ablation;
 mod amounts;
-mod board;
+mod chart_data;
 pub mod customer;
 pub mod groups;
-mod here;
+pub mod importance;
 mod map;
 mod offers;
+pub(in crate::pages) mod policy_evaluation;
+pub mod policy_form;
+pub mod policy_sheet;
+pub(super) mod report;
 mod rules;
 mod sensitivity;
-pub mod sheet;
-pub(in crate::pages) mod situation;
-pub(super) mod stated;
-pub mod typed;
+mod summary;
 mod views;
-pub mod why;
-pub mod without;
 
 use actix_web::{HttpResponse, web};
 use askama::Template;
-use pronoia_core::decide::{Amount, Economics, Expected, Order, Payoff};
+use pronoia_core::decide::{Amount, Economics, ExpectedProfit, Order, Payoff};
 use pronoia_core::question::Question;
 use pronoia_store::jobs::Work;
 use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
-use super::apart::apart;
 use super::compare::rule;
 use super::{PageResult, Signed, StudyPath, once_each, see_other};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom, worth_of};
+use crate::jobs::Confirmation;
+use crate::run_blocking::apart;
 use crate::session::Visitor;
 use crate::text;
-use crate::work::Confirmation;
 use amounts::AmountField;
-use board::Board;
-use here::Here;
+use chart_data::Board;
 use offers::{OfferFields, OutcomeLine};
+use policy_evaluation::Situation;
+use policy_form::TypedFields;
 use rules::RuleLine;
 use sensitivity::Assumptions;
-use situation::Situation;
-use typed::Typed;
-use views::{DecideView, Views};
+use summary::Here;
+use views::{DecideView, DecideViews};
 
 #[derive(Template)]
-#[template(path = "decide.html")]
-struct Page {
+#[template(path = "decide/decide.html")]
+struct DecidePage {
     frame: Frame,
-    views: Views,
+    views: DecideViews,
     base: String,
     train: String,
     question: Question,
@@ -101,28 +101,28 @@ struct View {
     /// Whether nobody has said yet what anything is worth.
     examples: bool,
     table: Vec<[String; 5]>,
-    parts: Parts,
+    parts: DecideParts,
 }
 
 /// What stands below the curve: other rules, and what is assumed.
 #[derive(Template)]
-#[template(path = "decide_parts.html")]
+#[template(path = "decide/parts.html")]
 struct PartsPage {
-    p: Parts,
+    p: DecideParts,
 }
 
 /// Other rules, and what is assumed.
 #[derive(Clone)]
-pub struct Parts {
+pub struct DecideParts {
     outcomes: Vec<OutcomeLine>,
     rules: Vec<RuleLine>,
     rules_finding: String,
     assumptions: Assumptions,
 }
 
-impl Parts {
+impl DecideParts {
     /// Worked out once, which takes a while for customers one by one where they are many.
-    fn of(app: &App, situation: &Situation, today: Option<Today>, typed: &Typed) -> Result<Self, PageError> {
+    fn of(app: &App, situation: &Situation, today: Option<Today>, typed: &TypedFields) -> Result<Self, PageError> {
         let map = ["across", "down", "line_again"].map(|field| typed.field(field));
         let acted_today = today.map(|today| (today.share, today.expected));
         let from = serde_json::json!([situation.weighed_from, situation.chosen, map, acted_today]).to_string();
@@ -141,7 +141,7 @@ impl Parts {
 struct Today {
     /// Share of customers acted on.
     share: f64,
-    expected: Expected,
+    expected: ExpectedProfit,
 }
 
 struct Confirmed {
@@ -150,7 +150,7 @@ struct Confirmed {
 }
 
 impl View {
-    async fn of(app: &App, situation: &Situation<'_>, typed: &Typed) -> Result<Self, PageError> {
+    async fn of(app: &App, situation: &Situation<'_>, typed: &TypedFields) -> Result<Self, PageError> {
         let Situation { view, model, chosen, typical, weighing, .. } = situation;
         let question = view.study.kind();
         let rule = &chosen.policy.rule;
@@ -159,15 +159,15 @@ impl View {
         let rows = (0..=20).map(|i| points[i * (points.len() - 1) / 20]).map(|p| {
             [
                 text::percent(p.share),
-                board::key(rule.by, p.cut_off),
+                chart_data::key(rule.by, p.cut_off),
                 text::fixed(p.acted, 0),
                 text::fixed(p.events, 0),
                 format!("{} ({} – {})", text::money(p.profit), text::money(p.low), text::money(p.high)),
             ]
         });
-        let (line, line_as) = typed::written(rule.line, rule.by);
+        let (line, line_as) = policy_form::written(rule.line, rule.by);
         let limit = |kind: &str| {
-            let limits = rule.limits.iter().map(|limit| typed::written(*limit, rule.by));
+            let limits = rule.limits.iter().map(|limit| policy_form::written(*limit, rule.by));
             limits.filter(|(_, there)| *there == kind).map(|(value, _)| figure(value)).next().unwrap_or_default()
         };
         let whom = whom(&chosen.population, &chosen.currency);
@@ -224,7 +224,7 @@ impl View {
             unsaved: !situation.is_kept(),
             examples: view.state.policy.is_none() && chosen.policy.economics == Economics::usual(question).chosen(),
             table: rows.collect(),
-            parts: Parts::of(app, situation, today, typed)?,
+            parts: DecideParts::of(app, situation, today, typed)?,
             whom,
         })
     }
@@ -240,21 +240,21 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    typed: web::Query<Typed>,
+    typed: web::Query<TypedFields>,
 ) -> PageResult {
     html(&apart(async move || decided(&app, &visitor, path.id, &typed).await).await?)
 }
 
-async fn decided(app: &App, visitor: &Visitor, study: i64, typed: &Typed) -> Result<Page, PageError> {
+async fn decided(app: &App, visitor: &Visitor, study: i64, typed: &TypedFields) -> Result<DecidePage, PageError> {
     let study = StudyView::load(app, visitor.workspace_id(), study).await?;
     let situation = Situation::of(app, &study, typed).await?;
     let view = match &situation {
         Some(situation) => Some(View::of(app, situation, typed).await?),
         None => None,
     };
-    Ok(Page {
+    Ok(DecidePage {
         frame: Frame::of_study(app, visitor, &study, 6).await?,
-        views: Views::of(&study, DecideView::Line),
+        views: DecideViews::of(&study, DecideView::Line),
         base: study.href("decide"),
         train: study.href("train"),
         question: study.study.kind(),
@@ -279,7 +279,7 @@ pub async fn curve(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    typed: web::Query<Typed>,
+    typed: web::Query<TypedFields>,
 ) -> PageResult {
     let board = apart(async move || {
         let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
@@ -295,13 +295,13 @@ pub async fn parts(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    typed: web::Query<Typed>,
+    typed: web::Query<TypedFields>,
 ) -> PageResult {
     let parts = apart(async move || {
         let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
         let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
         let today = today(&app, &situation).await?;
-        Parts::of(&app, &situation, today, &typed)
+        DecideParts::of(&app, &situation, today, &typed)
     });
     html(&PartsPage { p: parts.await? })
 }
@@ -317,10 +317,10 @@ async fn today(app: &App, situation: &Situation<'_>) -> Result<Option<Today>, Pa
 
 /// A policy as typed, signed.
 #[derive(Deserialize)]
-pub struct Keep {
+pub struct PolicyForm {
     csrf: String,
     #[serde(flatten)]
-    typed: Typed,
+    typed: TypedFields,
 }
 
 /// Keeps the policy.
@@ -328,7 +328,7 @@ pub async fn keep(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<Keep>,
+    form: web::Form<PolicyForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     enter_policy(&app, visitor.workspace_id(), visitor.author(), path.id, &form.typed).await?;
@@ -336,7 +336,13 @@ pub async fn keep(
 }
 
 /// Keeps a policy as typed, and enters it in the ledger; the one that is kept is not entered again.
-pub async fn enter_policy(app: &App, workspace: i64, by: Author, study: i64, typed: &Typed) -> Result<(), PageError> {
+pub async fn enter_policy(
+    app: &App,
+    workspace: i64,
+    by: Author,
+    study: i64,
+    typed: &TypedFields,
+) -> Result<(), PageError> {
     let study = StudyView::load(app, workspace, study).await?;
     let situation = Situation::of(app, &study, typed)
         .await?

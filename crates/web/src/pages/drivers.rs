@@ -1,20 +1,21 @@
 //! Drivers: what goes with the outcome, among training rows.
 
+mod interactions;
+pub(crate) mod rate_strip;
 mod rates;
 mod segments;
-mod together;
 mod totals;
 
+pub use interactions::{region, together};
 pub use rates::{page, rates_csv};
 pub use segments::segments;
-pub use together::{region, together};
 pub use totals::totals;
 
 use actix_web::web;
 use pronoia_core::Table;
 use pronoia_core::drivers::Drivers;
 use pronoia_core::number::{count, percent};
-use pronoia_core::split::Dealt;
+use pronoia_core::split::Split;
 use pronoia_core::study::{Basis, Outcome};
 
 use super::{PageResult, Signed, StudyPath, see_other};
@@ -24,7 +25,7 @@ use crate::session::Visitor;
 use crate::{App, text};
 
 /// What the four views of the stop share.
-struct Stop {
+struct DriversStop {
     base: String,
     /// Where the outcome is chosen.
     prepare: String,
@@ -40,7 +41,7 @@ struct Stop {
     event: String,
 }
 
-impl Stop {
+impl DriversStop {
     fn of(frame: &Frame, study: &StudyView, view: &'static str, found: Option<&Drivers>) -> Self {
         let rows = found.map(|found| {
             format!(
@@ -69,19 +70,19 @@ impl Stop {
 }
 
 /// What every view of the stop begins with.
-struct Opened {
+struct DriversContext {
     study: StudyView,
     frame: Frame,
-    stop: Stop,
+    stop: DriversStop,
     drivers: Option<Drivers>,
 }
 
-impl Opened {
+impl DriversContext {
     async fn at(app: &App, visitor: &Visitor, study: i64, view: &'static str) -> Result<Self, PageError> {
         let study = StudyView::load(app, visitor.workspace_id(), study).await?;
         let drivers = found(app, &study).await?;
         let frame = Frame::of_study(app, visitor, &study, 2).await?;
-        let stop = Stop::of(&frame, &study, view, drivers.as_ref());
+        let stop = DriversStop::of(&frame, &study, view, drivers.as_ref());
         Ok(Self { study, frame, stop, drivers })
     }
 }
@@ -111,7 +112,7 @@ pub async fn look(
 }
 
 /// The training rows of a study, with some of its columns.
-struct Training {
+struct DriversRows {
     table: Table,
     rows: Vec<usize>,
     event: Vec<bool>,
@@ -121,7 +122,7 @@ struct Training {
     later: Vec<bool>,
 }
 
-impl Training {
+impl DriversRows {
     /// Reads the columns named, and the outcome, and deals the rows out.
     async fn of(app: &App, study: &StudyView, columns: &[&str]) -> Result<Self, PageError> {
         let basis = study.state.basis().ok_or_else(|| PageError::Refused("The study has no outcome yet.".into()))?;
@@ -131,7 +132,7 @@ impl Training {
         let table = app.store.columns(&study.table, Some(&names)).await?;
         let dealt = web::block(move || {
             let (table, happened) = basis.population(&table)?;
-            let Dealt { training, validation, .. } = basis.split.deal(&table, &happened).map_err(|e| e.to_string())?;
+            let Split { training, validation, .. } = basis.split.deal(&table, &happened).map_err(|e| e.to_string())?;
             let of = |rows: &[usize]| rows.iter().map(|&row| happened[row] == Some(true)).collect();
             let (event, later) = (of(&training), of(&validation));
             Ok::<_, String>(Self { table, rows: training, event, validation, later })

@@ -6,19 +6,19 @@ use pronoia_core::question::Question;
 use pronoia_store::{StoreError, record_table, upload};
 use serde::Deserialize;
 
-use super::folder::Held;
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
 use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, Worth};
+use crate::frame::{Frame, PolicyProfit, StudyView};
+use crate::pages::records::folder::FolderFile;
 use crate::session::Visitor;
 use crate::text;
 
 #[derive(Template)]
-#[template(path = "home.html")]
-struct Page {
+#[template(path = "home/home.html")]
+struct HomePage {
     frame: Frame,
-    studies: Vec<Line>,
+    studies: Vec<StudyLine>,
     tables: Vec<record_table::Model>,
     /// Files that were read and wait to be accepted, or could not be.
     uploads: Vec<upload::Model>,
@@ -26,18 +26,18 @@ struct Page {
     most_upload: String,
     most_bytes: u64,
     /// What lies in the shared folder, or why that cannot be told.
-    folder: Result<Vec<Held>, String>,
+    folder: Result<Vec<FolderFile>, String>,
     /// Databases that can be read from.
     sources: usize,
     /// Things that were put away.
     away: usize,
 }
 
-struct Line {
+struct StudyLine {
     id: i64,
     title: String,
     event_rate: String,
-    worth: Option<Worth>,
+    worth: Option<PolicyProfit>,
     last: String,
 }
 
@@ -46,17 +46,17 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
     let mut studies = Vec::new();
     for study in app.store.studies(visitor.workspace_id()).await? {
         let view = StudyView::load(&app, visitor.workspace_id(), study.id).await?;
-        studies.push(Line {
+        studies.push(StudyLine {
             id: study.id,
             title: study.title,
-            event_rate: super::outcome::event_rate(&view)?,
+            event_rate: crate::pages::prepare::outcome::event_rate(&view)?,
             worth: view.worth(),
             last: view
                 .newest_entry()
                 .map_or("nothing chosen yet".into(), |e| format!("{}, {}", e.chosen, text::moment(&e.created_at))),
         });
     }
-    html(&Page {
+    html(&HomePage {
         frame: Frame::plain(&app, &visitor).await?,
         studies,
         tables: app.store.tables(visitor.workspace_id()).await?,
@@ -64,7 +64,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         questions: Question::ALL,
         most_upload: text::bytes(app.config.most_upload),
         most_bytes: app.config.most_upload,
-        folder: super::folder::held(&app, visitor.workspace_id()).await?,
+        folder: crate::pages::records::folder::held(&app, visitor.workspace_id()).await?,
         sources: app.store.sources(visitor.workspace_id()).await?.len(),
         away: app.store.away(visitor.workspace_id()).await?.len(),
     })
@@ -72,7 +72,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
 
 /// A question about a table.
 #[derive(Deserialize)]
-pub struct Begin {
+pub struct NewQuestion {
     csrf: String,
     table: i64,
     title: String,
@@ -80,7 +80,7 @@ pub struct Begin {
 }
 
 /// Begins a study.
-pub async fn begin(app: web::Data<App>, visitor: Visitor, form: web::Form<Begin>) -> PageResult {
+pub async fn begin(app: web::Data<App>, visitor: Visitor, form: web::Form<NewQuestion>) -> PageResult {
     visitor.check(&form.csrf)?;
     let title = title_of(&form.title)?;
     let question: Question = form.question.parse().map_err(PageError::Refused)?;

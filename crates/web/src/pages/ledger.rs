@@ -3,18 +3,18 @@
 pub mod compare;
 pub mod entry;
 pub mod remark;
-mod taking_back;
+mod undo;
 
 use std::collections::HashMap;
 
 use actix_web::web;
 use askama::Template;
-use pronoia_store::ledger::{Asked, Line};
-use pronoia_store::people::Role;
+use pronoia_store::ledger::{LedgerFilter, LedgerLine};
+use pronoia_store::people::MemberRole;
 use pronoia_store::study;
 use serde::Deserialize;
 
-pub use taking_back::take_back;
+pub use undo::take_back;
 
 use super::{PageResult, StudyPath};
 use crate::App;
@@ -30,13 +30,13 @@ const ENTRIES: u64 = 100;
 const NO_STOP: u8 = 0;
 
 #[derive(Template)]
-#[template(path = "ledger.html")]
-struct Page {
+#[template(path = "ledger/ledger.html")]
+struct LedgerPage {
     frame: Frame,
     base: String,
     heading: String,
-    asked: Query,
-    rows: Vec<Row>,
+    asked: LedgerQuery,
+    rows: Vec<LedgerRow>,
     /// Who entered anything.
     people: Vec<(i64, String)>,
     /// Choices, newest first, to be compared.
@@ -56,7 +56,7 @@ struct Page {
 }
 
 /// An entry as it is listed.
-struct Row {
+struct LedgerRow {
     id: i64,
     chosen: String,
     figure: String,
@@ -69,7 +69,7 @@ struct Row {
 
 /// What is asked for.
 #[derive(Deserialize)]
-pub struct Query {
+pub struct LedgerQuery {
     /// Words.
     #[serde(default)]
     q: String,
@@ -85,23 +85,24 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    query: web::Query<Query>,
+    query: web::Query<LedgerQuery>,
 ) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let asked = query.into_inner();
     let words = asked.q.trim();
     let account: Option<i64> = asked.who.parse().ok();
     let page = asked.page.max(1);
-    let (lines, all) = app.store.ledger_page(study.study.id, &Asked { words, account }, (page - 1, ENTRIES)).await?;
+    let (lines, all) =
+        app.store.ledger_page(study.study.id, &LedgerFilter { words, account }, (page - 1, ENTRIES)).await?;
     let names = names(&app, study.entries()).await?;
     let mut remarks: HashMap<i64, Vec<String>> = HashMap::new();
     for remark in app.store.remarks(lines.iter().map(|line| line.id)).await? {
         let file = remark.file_name.map_or_else(String::new, |name| format!(" [{name}]"));
         remarks.entry(remark.entry_id).or_default().push(format!("{}{file}", remark.said));
     }
-    let rows: Vec<Row> = lines
+    let rows: Vec<LedgerRow> = lines
         .into_iter()
-        .map(|line| Row {
+        .map(|line| LedgerRow {
             who: who(&names, line.account_id),
             when: text::moment(&line.created_at),
             is_taken_back: line.taken_back_at.is_some(),
@@ -135,7 +136,7 @@ pub async fn page(
         .collect();
     let kept_by = members.iter().find(|member| Some(member.0) == keeper).map(|member| member.1.clone());
     members.retain(|member| Some(member.0) != keeper);
-    html(&Page {
+    html(&LedgerPage {
         choices: choices
             .map(|line| (line.id, format!("{}: {}", text::moment(&line.created_at), line.chosen)))
             .collect(),
@@ -144,7 +145,7 @@ pub async fn page(
         rows,
         people,
         study: study.study.id,
-        may_change: visitor.0.role >= Role::Analyst,
+        may_change: visitor.0.role >= MemberRole::Analyst,
         keeper: kept_by.unwrap_or_default(),
         members,
         page: page.min(last),
@@ -160,7 +161,7 @@ fn counted(n: u64) -> String {
 }
 
 /// The addresses of those who made entries.
-async fn names(app: &App, lines: &[Line]) -> Result<HashMap<i64, String>, PageError> {
+async fn names(app: &App, lines: &[LedgerLine]) -> Result<HashMap<i64, String>, PageError> {
     Ok(app.store.addresses(lines.iter().filter_map(|line| line.account_id)).await?)
 }
 
@@ -173,13 +174,13 @@ fn who(names: &HashMap<i64, String>, account: Option<i64>) -> String {
 }
 
 /// The names of what choices point at.
-struct Called {
+struct ReferenceNames {
     tables: HashMap<i64, String>,
     models: HashMap<i64, String>,
     first: i64,
 }
 
-impl Called {
+impl ReferenceNames {
     async fn of(app: &App, study: &study::Model) -> Result<Self, PageError> {
         let tables = app.store.tables(study.workspace_id).await?;
         let models = app.store.model_names(study.id).await?;
@@ -191,7 +192,7 @@ impl Called {
     }
 }
 
-impl pronoia_core::study::history::Names for Called {
+impl pronoia_core::study::history::Names for ReferenceNames {
     fn records(&self, table: Option<i64>) -> String {
         self.tables.get(&table.unwrap_or(self.first)).cloned().unwrap_or_else(|| "deleted records".into())
     }

@@ -1,12 +1,14 @@
 //! Lists: bring, match, score, take away.
 
-pub mod beside;
-pub mod do_not_contact;
+pub(crate) mod campaigns;
+pub mod decision_diff;
+pub mod download;
+pub(crate) mod file_download;
 pub mod groups;
 pub mod list;
-mod matched;
+mod match_report;
+pub mod opt_outs;
 pub mod rows;
-pub mod take;
 
 use actix_web::web;
 use askama::Template;
@@ -20,17 +22,17 @@ use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
 use crate::session::Visitor;
 use crate::text;
-use do_not_contact::DoNotContact;
+use opt_outs::DoNotContact;
 
 #[derive(Template)]
-#[template(path = "lists.html")]
-struct Page {
+#[template(path = "lists/lists.html")]
+struct ListsPage {
     frame: Frame,
     base: String,
     decide: String,
     study: i64,
     has_policy: bool,
-    lines: Vec<Line>,
+    lines: Vec<ListLine>,
     /// Tables of Records that may be scored as they are.
     tables: Vec<(i64, String)>,
     do_not_contact: Option<DoNotContact>,
@@ -38,7 +40,7 @@ struct Page {
     most_bytes: u64,
 }
 
-struct Line {
+struct ListLine {
     id: i64,
     name: String,
     rows: String,
@@ -54,7 +56,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
     let mut lines = Vec::new();
     for list in &view.lists {
         let table = app.store.table(visitor.workspace_id(), list.table_id).await?;
-        lines.push(Line {
+        lines.push(ListLine {
             id: list.id,
             name: table.name,
             rows: text::count_of(table.rows),
@@ -66,7 +68,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
     }
     let own = view.study.table_id;
     let others = app.store.tables(visitor.workspace_id()).await?.into_iter().filter(|table| table.id != own);
-    html(&Page {
+    html(&ListsPage {
         frame: Frame::of_study(&app, &visitor, &view, 7).await?,
         tables: others
             .map(|table| (table.id, format!("{}, {} rows", table.name, text::count_of(table.rows))))

@@ -1,19 +1,21 @@
 //! Live: the policy released for other programs to call, its versions, keys, and how often it is called.
 
+pub(crate) mod exports;
+pub(super) mod monitoring;
 mod snippets;
+pub(crate) mod statement;
 mod view;
-pub(super) mod watched;
 
 use actix_web::{HttpRequest, web};
 use askama::Template;
-use pronoia_core::decide::{Line, Rule};
+use pronoia_core::decide::{CutOff, Rule};
 use pronoia_core::study::ChosenPolicy;
 use pronoia_store::jobs::Work;
 use pronoia_store::{StoreError, release};
 use serde::Deserialize;
 
-use super::decide::situation::Situation;
-use super::decide::typed::Typed;
+use super::decide::policy_evaluation::Situation;
+use super::decide::policy_form::TypedFields;
 use super::{PageResult, Signed, StudyPath, see_other};
 use crate::App;
 use crate::api::{Request, scored_by};
@@ -30,8 +32,8 @@ const LONGEST_NAME: usize = 60;
 const MOST_CALLS: i32 = 100_000;
 
 #[derive(Template)]
-#[template(path = "live.html")]
-struct Page {
+#[template(path = "live/live.html")]
+struct LivePage {
     frame: Frame,
     base: String,
     decide: String,
@@ -89,7 +91,7 @@ async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, 
         [one] => format!("Active version of “{}”: {}.", one.name, one.number),
         several => format!("{} active releases.", several.len()),
     };
-    html(&Page {
+    html(&LivePage {
         base: view.href("live"),
         decide: view.href("decide"),
         name: releases.first().map_or_else(|| name_of(&view.study.title), |release| release.name.clone()),
@@ -115,7 +117,7 @@ fn name_of(title: &str) -> String {
 
 /// Under which name.
 #[derive(Deserialize)]
-pub struct Named {
+pub struct ReleaseForm {
     csrf: String,
     name: String,
 }
@@ -125,7 +127,7 @@ pub async fn release(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<Named>,
+    form: web::Form<ReleaseForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let name = form.name.trim();
@@ -146,7 +148,7 @@ pub async fn enter_release(app: &App, account: i64, view: &StudyView, name: &str
     if view.state.policy.is_none() {
         return Err(refused());
     }
-    let situation = Situation::of(app, view, &Typed::default()).await?.ok_or_else(refused)?;
+    let situation = Situation::of(app, view, &TypedFields::default()).await?.ok_or_else(refused)?;
     let workspace = view.study.workspace_id;
     let release = app.store.release(workspace, view.study.id, name, &one_by_one(&situation)).await?;
     app.served.forget();
@@ -164,8 +166,8 @@ fn one_by_one(situation: &Situation) -> ChosenPolicy {
     let mut chosen = situation.chosen.clone();
     let Rule { by, line, limits, refer_from } = &chosen.policy.rule;
     let line = match line {
-        Line::Least(least) if limits.is_empty() => Line::Least(*least),
-        _ => Line::Least(situation.line()),
+        CutOff::Least(least) if limits.is_empty() => CutOff::Least(*least),
+        _ => CutOff::Least(situation.line()),
     };
     chosen.policy.rule = Rule { by: *by, line, limits: Vec::new(), refer_from: *refer_from };
     chosen
@@ -187,7 +189,7 @@ async fn find(app: &App, visitor: &Visitor, path: (i64, i64)) -> Result<release:
 
 /// Which version.
 #[derive(Deserialize)]
-pub struct Version {
+pub struct VersionForm {
     csrf: String,
     version: i64,
 }
@@ -197,7 +199,7 @@ pub async fn set_live(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<ReleasePath>,
-    form: web::Form<Version>,
+    form: web::Form<VersionForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let release = find(&app, &visitor, (path.id, path.release)).await?;
@@ -241,7 +243,7 @@ pub async fn challenge(
 
 /// Whose key, and for how many calls.
 #[derive(Deserialize)]
-pub struct NewKey {
+pub struct ReleaseKeyForm {
     csrf: String,
     name: String,
     per_minute: String,
@@ -252,7 +254,7 @@ pub async fn add_key(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<ReleasePath>,
-    form: web::Form<NewKey>,
+    form: web::Form<ReleaseKeyForm>,
     request: HttpRequest,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
@@ -327,7 +329,7 @@ pub async fn judge(
 
 /// A body to be tried.
 #[derive(Deserialize)]
-pub struct Tried {
+pub struct TryForm {
     csrf: String,
     body: String,
 }
@@ -337,7 +339,7 @@ pub async fn try_out(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<ReleasePath>,
-    form: web::Form<Tried>,
+    form: web::Form<TryForm>,
     request: HttpRequest,
 ) -> PageResult {
     visitor.check(&form.csrf)?;

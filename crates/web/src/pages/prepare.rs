@@ -1,43 +1,48 @@
 //! Prepare: which columns may know of what happened.
 
+pub(crate) mod cautions;
+pub(crate) mod outcome;
+pub(crate) mod split;
+pub(crate) mod steps;
+
 use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
 use pronoia_core::number::{self, count, percent};
 use pronoia_core::profile::ColumnProfile;
-use pronoia_core::study::{Basis, ColumnChoice, KnownWhen, Role, Verdict};
+use pronoia_core::study::{Basis, ColumnChoice, ColumnRole, KnownWhen, Verdict};
 use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
-use super::outcome::WindowView;
 use super::records::{ColumnLine, line, made_line};
 use super::{PageResult, StudyPath, see_other};
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
+use crate::pages::prepare::outcome::WindowView;
 use crate::session::Visitor;
 use crate::{App, text};
 
 #[derive(Template)]
-#[template(path = "prepare.html")]
-struct Page {
+#[template(path = "prepare/prepare.html")]
+struct PreparePage {
     frame: Frame,
-    views: Views,
+    views: PrepareViews,
     base: String,
     /// Columns that can be the outcome, with their two values and counts.
-    candidates: Vec<Candidate>,
+    candidates: Vec<OutcomeCandidate>,
     /// Columns with a few values, any of which may be the event.
-    several: Vec<Candidate>,
+    several: Vec<OutcomeCandidate>,
     /// Numbers that can be cut in two, with their range.
     numbers: Vec<(String, String)>,
-    chosen: Option<Chosen>,
-    groups: Vec<Group>,
-    roles: [Role; 9],
+    chosen: Option<ChosenOutcome>,
+    groups: Vec<VerdictGroup>,
+    roles: [ColumnRole; 9],
     answers: [KnownWhen; 4],
     heading: String,
 }
 
 /// The ways to look at the stop.
-pub(super) struct Views {
+pub(super) struct PrepareViews {
     pub(super) all: Vec<ViewLink>,
 }
 
@@ -48,7 +53,7 @@ pub(super) struct ViewLink {
     pub(super) current: bool,
 }
 
-impl Views {
+impl PrepareViews {
     /// The ways to look at the stop of a study, of which one is open.
     pub(super) fn of(study: &StudyView, open: &str) -> Self {
         let counted = |n: usize| if n > 0 { format!(" ({n})") } else { String::new() };
@@ -69,34 +74,34 @@ impl Views {
     }
 }
 
-struct Candidate {
+struct OutcomeCandidate {
     column: String,
     values: Vec<(String, String)>,
     missing: String,
 }
 
-struct Chosen {
+struct ChosenOutcome {
     sentence: String,
     window: Option<WindowView>,
     split: String,
 }
 
-struct Group {
+struct VerdictGroup {
     heading: String,
     explanation: &'static str,
     wedge: bool,
     can_leave_out: bool,
-    columns: Vec<Line>,
+    columns: Vec<ChoiceLine>,
 }
 
-struct Line {
+struct ChoiceLine {
     choice: ColumnChoice,
     column: ColumnLine,
 }
 
 /// What is open on the page.
 #[derive(Deserialize)]
-pub struct Query {
+pub struct PrepareQuery {
     column: Option<String>,
     change: Option<String>,
 }
@@ -106,7 +111,7 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    query: web::Query<Query>,
+    query: web::Query<PrepareQuery>,
 ) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let profile = view.table.figures()?;
@@ -117,12 +122,12 @@ pub async fn page(
             let share = |n: u64| format!("{} ({})", count(n), percent(n as f64 / profile.rows.max(1) as f64));
             // The rarer value is more often the event, so it is offered first.
             let values = column.top.iter().rev().map(|(v, n)| (v.clone(), share(*n))).collect();
-            candidates.push(Candidate { column: column.name.clone(), values, missing: count(column.missing) });
+            candidates.push(OutcomeCandidate { column: column.name.clone(), values, missing: count(column.missing) });
         }
         let listed = |c: &&ColumnProfile| c.distinct > 2 && c.top.len() as u64 == c.distinct;
         for column in profile.columns.iter().filter(listed) {
             let values = column.top.iter().map(|(v, n)| (v.clone(), count(*n))).collect();
-            several.push(Candidate { column: column.name.clone(), values, missing: count(column.missing) });
+            several.push(OutcomeCandidate { column: column.name.clone(), values, missing: count(column.missing) });
         }
         let cut = profile.columns.iter().filter(|c| c.kind == Kind::Number && c.distinct > 2);
         numbers = cut
@@ -133,15 +138,15 @@ pub async fn page(
             })
             .collect();
     }
-    let chosen = match (asking, super::outcome::event_sentence(&view)?) {
-        (false, Some(sentence)) => Some(Chosen {
+    let chosen = match (asking, crate::pages::prepare::outcome::event_sentence(&view)?) {
+        (false, Some(sentence)) => Some(ChosenOutcome {
             sentence,
             window: WindowView::of(&view, &profile, query.change.as_deref() == Some("window")),
             split: view.state.split.sentence(),
         }),
         _ => None,
     };
-    let known = super::steps::columns_of(&view)?;
+    let known = crate::pages::prepare::steps::columns_of(&view)?;
     let driver = match &query.column {
         Some(column) => app.store.driver(view.study.id, column).await?,
         None => None,
@@ -153,7 +158,7 @@ pub async fn page(
             .is_some_and(|p| (p.table, p.outcome, p.split) == (basis.table, basis.outcome.clone(), basis.split.clone()))
     };
     let driver = driver.filter(|(basis, _)| same_rows(basis)).map(|(_, driver)| driver);
-    let lines = |verdict: Verdict| -> Vec<Line> {
+    let lines = |verdict: Verdict| -> Vec<ChoiceLine> {
         view.state
             .columns
             .iter()
@@ -165,15 +170,15 @@ pub async fn page(
                     None => made_line(&choice.name, known.iter().find(|k| k.0 == choice.name)?.1, open),
                 };
                 if let Some(driver) = driver.as_ref().filter(|_| open) {
-                    super::strip::draw(&mut column, driver);
+                    crate::pages::drivers::rate_strip::draw(&mut column, driver);
                 }
-                Some(Line { choice: choice.clone(), column })
+                Some(ChoiceLine { choice: choice.clone(), column })
             })
             .collect()
     };
     let group = |verdict, heading: fn(usize) -> String, explanation, wedge| {
         let columns = lines(verdict);
-        Group {
+        VerdictGroup {
             heading: heading(columns.len()),
             explanation,
             wedge,
@@ -209,16 +214,16 @@ pub async fn page(
         heading(&view)
     };
     let frame = Frame::of_study(&app, &visitor, &view, 3).await?;
-    html(&Page {
+    html(&PreparePage {
         frame,
-        views: Views::of(&view, ""),
+        views: PrepareViews::of(&view, ""),
         base: view.href("prepare"),
         candidates,
         several,
         numbers,
         chosen,
         groups,
-        roles: Role::ALL,
+        roles: ColumnRole::ALL,
         answers: KnownWhen::ALL,
         heading,
     })
@@ -296,11 +301,11 @@ pub async fn change_column(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let role: Role = form.role.parse().map_err(PageError::Refused)?;
+    let role: ColumnRole = form.role.parse().map_err(PageError::Refused)?;
     let known_when: KnownWhen = form.known_when.parse().map_err(PageError::Refused)?;
     let mut state = view.state.clone();
     let column = state.columns.iter_mut().find(|c| c.name == form.column).ok_or(PageError::NotFound)?;
-    if (role == Role::Outcome) != (column.role == Role::Outcome) {
+    if (role == ColumnRole::Outcome) != (column.role == ColumnRole::Outcome) {
         return Err(PageError::Refused("The outcome is chosen at the top of this page; there is one outcome.".into()));
     }
     if (column.role, column.known_when) == (role, known_when) {

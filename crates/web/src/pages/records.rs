@@ -1,12 +1,20 @@
 //! Records: rows and columns of a table.
 
+pub(crate) mod append;
+pub(crate) mod folder;
+pub(crate) mod join;
+pub(crate) mod query;
+pub(crate) mod query_answer;
+pub(crate) mod sources;
+pub(crate) mod uploads;
+
 use actix_web::web;
 use askama::Template;
-use pronoia_core::profile::{Change, ColumnProfile, changes};
+use pronoia_core::profile::{ColumnChange, ColumnProfile, changes};
 use pronoia_core::table::written_date;
 use pronoia_core::{Kind, number};
 use pronoia_store::record_table;
-use pronoia_store::records::{Page as Rows, Sort, StoredColumn};
+use pronoia_store::records::{Sort, StoredColumn, TablePage};
 use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
@@ -21,7 +29,7 @@ const ROWS: u64 = 25;
 
 /// What part of the table to show, and how.
 #[derive(Deserialize, Default)]
-pub struct Query {
+pub struct RecordsQuery {
     view: Option<String>,
     sort: Option<String>,
     #[serde(default)]
@@ -31,15 +39,15 @@ pub struct Query {
 }
 
 #[derive(Template)]
-#[template(path = "records.html")]
-struct Page {
+#[template(path = "records/records.html")]
+struct RecordsPage {
     frame: Frame,
     table: record_table::Model,
-    source: pronoia_store::records::Source,
+    source: pronoia_store::records::TableSource,
     base: String,
     columns: Vec<ColumnLine>,
-    rows: Option<RowsView>,
-    versions: Vec<Version>,
+    rows: Option<TableRowsView>,
+    versions: Vec<OtherVersion>,
     /// What is odd about whole rows, in a sentence, and the rows with their page.
     repeated: Option<String>,
     /// Of how many rows the figures are, where these are not all.
@@ -49,10 +57,10 @@ struct Page {
 }
 
 /// Another version of the table, and what is different there.
-struct Version {
+struct OtherVersion {
     table: record_table::Model,
     /// Told from the older of the two to the newer.
-    changes: Vec<Change>,
+    changes: Vec<ColumnChange>,
     newer: bool,
 }
 
@@ -86,9 +94,9 @@ pub struct ColumnLine {
     pub meaning: String,
 }
 
-struct RowsView {
+struct TableRowsView {
     columns: Vec<StoredColumn>,
-    rows: Rows,
+    rows: TablePage,
     sort: Option<Sort>,
     page: u64,
     pages: u64,
@@ -97,7 +105,7 @@ struct RowsView {
     total: String,
 }
 
-impl RowsView {
+impl TableRowsView {
     fn sort_href(&self, base: &str, column: &StoredColumn) -> String {
         let turned = self.sort.as_ref().is_some_and(|s| s.column == column.name && !s.descending);
         format!("{base}?view=rows&sort={}&descending={turned}", encoded(&column.name))
@@ -198,7 +206,7 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    query: web::Query<Query>,
+    query: web::Query<RecordsQuery>,
 ) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let frame = Frame::of_study(&app, &visitor, &view, 1).await?;
@@ -211,14 +219,14 @@ pub async fn table(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<i64>,
-    query: web::Query<Query>,
+    query: web::Query<RecordsQuery>,
 ) -> PageResult {
     let table = app.store.table(visitor.workspace_id(), *path).await?;
     let frame = Frame::plain(&app, &visitor).await?;
     show(&app, frame, table, format!("/tables/{path}"), &query).await
 }
 
-async fn show(app: &App, frame: Frame, table: record_table::Model, base: String, query: &Query) -> PageResult {
+async fn show(app: &App, frame: Frame, table: record_table::Model, base: String, query: &RecordsQuery) -> PageResult {
     let profile = table.figures()?;
     let (mut columns, mut rows, mut others) = (Vec::new(), None, Vec::new());
     let looks_at_odd = query.view.as_deref() == Some("unlike");
@@ -245,7 +253,7 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
     });
     let page_of = |row: u64| (row - 1) / ROWS + 1;
     let unlike = profile.unlike.iter().map(|u| (u.row, page_of(u.row), u.why.clone())).collect();
-    html(&Page {
+    html(&RecordsPage {
         source: table.came_from()?,
         frame,
         table,
@@ -261,7 +269,7 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
 }
 
 /// The other versions to be told of: in a study all of them, elsewhere the one before.
-async fn versions(app: &App, table: &record_table::Model, all: bool) -> Result<Vec<Version>, PageError> {
+async fn versions(app: &App, table: &record_table::Model, all: bool) -> Result<Vec<OtherVersion>, PageError> {
     if table.is_list {
         return Ok(Vec::new());
     }
@@ -274,7 +282,7 @@ async fn versions(app: &App, table: &record_table::Model, all: bool) -> Result<V
         }
         let theirs = other.figures()?;
         let changes = if newer { changes(&profile, &theirs) } else { changes(&theirs, &profile) };
-        versions.push(Version { table: other, changes, newer });
+        versions.push(OtherVersion { table: other, changes, newer });
     }
     Ok(versions)
 }
@@ -323,19 +331,19 @@ pub async fn move_study(
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     if form.table != view.table.id {
-        super::outcome::enter_version(&app, &view, visitor.author(), form.table).await?;
+        crate::pages::prepare::outcome::enter_version(&app, &view, visitor.author(), form.table).await?;
     }
     see_other(&view.href("records"))
 }
 
-async fn rows_view(app: &App, table: &record_table::Model, query: &Query) -> Result<RowsView, PageError> {
+async fn rows_view(app: &App, table: &record_table::Model, query: &RecordsQuery) -> Result<TableRowsView, PageError> {
     let total = table.rows as u64;
     let pages = total.div_ceil(ROWS).max(1);
     let page = query.page.unwrap_or(1).clamp(1, pages);
     let sort = query.sort.clone().map(|column| Sort { column, descending: query.descending });
     let rows = app.store.page(table, sort.as_ref(), (page - 1) * ROWS, ROWS).await?;
     let first = (page - 1) * ROWS + 1;
-    Ok(RowsView {
+    Ok(TableRowsView {
         columns: table.stored_columns()?,
         last: text::count(first + rows.rows.len() as u64 - 1),
         rows,

@@ -2,42 +2,42 @@
 
 pub(super) mod detail;
 pub mod families;
-pub mod search;
+pub mod tuning;
 
 use std::sync::Arc;
 
 use actix_web::web;
 use askama::Template;
 use pronoia_core::learn::{Family, Settings};
-use pronoia_core::model::{Blend, Mix, Recipe};
+use pronoia_core::model::{Ensemble, Mix, Recipe};
 use pronoia_core::study::{Basis, Verdict};
-use pronoia_store::fits::Fit;
+use pronoia_store::fits::NewFit;
 use pronoia_store::jobs::Work;
 use pronoia_store::{candidates, job};
 use serde::Deserialize;
 
-use super::meaning::{self, Meanings};
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
 use crate::budget::bytes_needed;
+use crate::definitions::{self, Meanings};
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
 use crate::session::Visitor;
 use crate::text;
-pub use detail::Detail;
-pub(super) use detail::{Table, card};
+pub use detail::CandidateDetail;
+pub(super) use detail::{DetailTable, card};
 use families::{FamilyForm, made_by};
-use search::InShort;
+use tuning::InShort;
 
 #[derive(Template)]
-#[template(path = "train.html")]
-struct Page {
+#[template(path = "train/train.html")]
+struct TrainPage {
     frame: Frame,
     base: String,
     ready: bool,
     going_in: usize,
     should_not: usize,
-    candidates: Vec<Candidate>,
+    candidates: Vec<CandidateLine>,
     /// How many of them can be members of a blend.
     blendable: usize,
     families: Vec<FamilyForm>,
@@ -45,13 +45,13 @@ struct Page {
     searched: Vec<(Family, bool)>,
     budget: (usize, f64),
     priced: bool,
-    open: Option<Detail>,
+    open: Option<CandidateDetail>,
     /// Of the newest candidate that was judged.
     meaning: Meanings,
 }
 
-struct Candidate {
-    model: Arc<candidates::Candidate>,
+struct CandidateLine {
+    model: Arc<candidates::StoredCandidate>,
     settings: String,
     state: &'static str,
     figure: String,
@@ -68,7 +68,7 @@ struct Candidate {
 
 /// Which candidate is open.
 #[derive(Deserialize)]
-pub struct Query {
+pub struct TrainQuery {
     model: Option<i64>,
 }
 
@@ -77,7 +77,7 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    query: web::Query<Query>,
+    query: web::Query<TrainQuery>,
 ) -> PageResult {
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let jobs = app.store.fits_of_study(view.study.id).await?;
@@ -85,7 +85,7 @@ pub async fn page(
     for model in view.models.iter().rev() {
         let judged = model.judged()?;
         if let Some(e) = judged.filter(|_| meaning.is_empty()) {
-            meaning.push(("AUC (ROC)", meaning::area(e, &model.name, view.study.kind())));
+            meaning.push(("AUC (ROC)", definitions::area(e, &model.name, view.study.kind())));
         }
         let figure = match (judged, &model.error) {
             (Some(e), _) => format!(
@@ -101,7 +101,7 @@ pub async fn page(
         let recipe = model.recipe()?;
         let job = jobs.iter().find(|job| job.is_to(&Work::Fit { model: model.id }));
         let stale = view.is_stale(model);
-        candidates.push(Candidate {
+        candidates.push(CandidateLine {
             settings: made_by(&recipe),
             can_be_blended: model.state == "fitted" && !stale && recipe.members().len() == 1,
             job: job.map(|job| job.id),
@@ -119,14 +119,14 @@ pub async fn page(
         });
     }
     let open = match query.model.filter(|id| view.models.iter().any(|m| m.id == *id && m.state == "fitted")) {
-        Some(id) => Some(Detail::of(&app.store.model(id).await?)?),
+        Some(id) => Some(CandidateDetail::of(&app.store.model(id).await?)?),
         None => None,
     };
     let base = view.href("train");
     let rows = app.store.searches(view.study.id).await?;
     let searches = rows.iter().map(|row| InShort::of(row, &base)).collect::<Result<_, _>>()?;
     let frame = Frame::of_study(&app, &visitor, &view, 4).await?;
-    html(&Page {
+    html(&TrainPage {
         frame,
         base,
         ready: view.state.outcome.is_some(),
@@ -136,8 +136,8 @@ pub async fn page(
         candidates,
         families: FamilyForm::all(),
         searches,
-        searched: search::families(),
-        budget: search::BUDGET,
+        searched: tuning::families(),
+        budget: tuning::BUDGET,
         priced: view.state.policy.is_some(),
         open,
         meaning,
@@ -192,7 +192,7 @@ pub async fn fit_beside(app: &App, view: &StudyView, recipe: &Recipe) -> Result<
 /// will never be memory for it.
 async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Result<i64, PageError> {
     app.memory.check(bytes_needed(&view.table, basis, recipe)?).map_err(PageError::Refused)?;
-    let fit = Fit { name: recipe.name(), recipe, basis, seed: view.state.split.seed };
+    let fit = NewFit { name: recipe.name(), recipe, basis, seed: view.state.split.seed };
     let model = app.store.queue_fit(&view.study, &fit, None).await?;
     let jobs = app.store.jobs_to(view.study.workspace_id, &Work::Fit { model }).await?;
     Ok(jobs.first().map_or(0, |job| job.id))
@@ -223,7 +223,7 @@ pub async fn blend(
         }
         members.extend(model.recipe()?.members().iter().cloned());
     }
-    let blend = Blend::new(mix, members).map_err(PageError::Refused)?;
+    let blend = Ensemble::new(mix, members).map_err(PageError::Refused)?;
     fit(&app, &view, &Recipe::Blend(blend), &basis).await?;
     see_other(&view.href("train"))
 }
@@ -241,7 +241,7 @@ async fn asked_for(
     visitor: &Visitor,
     study: i64,
     form: &OfCandidate,
-) -> Result<(StudyView, Arc<candidates::Candidate>), PageError> {
+) -> Result<(StudyView, Arc<candidates::StoredCandidate>), PageError> {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let model = view.models.iter().find(|m| m.id == form.model).cloned().ok_or(PageError::NotFound)?;
@@ -254,7 +254,7 @@ pub(super) async fn fitted_asked_for(
     visitor: &Visitor,
     study: i64,
     form: &OfCandidate,
-) -> Result<(StudyView, Arc<candidates::Candidate>), PageError> {
+) -> Result<(StudyView, Arc<candidates::StoredCandidate>), PageError> {
     let (view, model) = asked_for(app, visitor, study, form).await?;
     if model.state == "fitted" { Ok((view, model)) } else { Err(PageError::NotFound) }
 }
@@ -278,12 +278,12 @@ pub async fn again(
 pub(super) async fn fit_again(
     app: &App,
     view: &StudyView,
-    model: &candidates::Candidate,
+    model: &candidates::StoredCandidate,
     recipe: &Recipe,
 ) -> Result<(), PageError> {
     let basis = ready_basis(view)?;
     app.memory.check(bytes_needed(&view.table, &basis, recipe)?).map_err(PageError::Refused)?;
-    let fit = Fit { name: &model.name, recipe, basis: &basis, seed: view.state.split.seed };
+    let fit = NewFit { name: &model.name, recipe, basis: &basis, seed: view.state.split.seed };
     app.store.queue_fit(&view.study, &fit, Some(model.id)).await?;
     Ok(())
 }

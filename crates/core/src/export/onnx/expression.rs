@@ -1,16 +1,16 @@
 //! Expressions as operators.
 
-use super::super::formula::Formula;
-use super::super::lookup::Lookup;
+use super::super::formula::ModelFormula;
+use super::super::lookup::ValueLookup;
 use super::super::refusal::Refusal;
 use super::FORM;
 use super::graph::Graph;
 use super::proto::TensorProto;
-use pronoia_data::expression::{Arithmetic, Comparison, Function, Node, Type};
+use pronoia_data::expression::{Arithmetic, Comparison, ExpressionNode, Function, Type};
 
 /// What is written for one definition.
-pub(super) struct Expressions<'a> {
-    pub formula: &'a Formula,
+pub(super) struct OnnxExpressions<'a> {
+    pub formula: &'a ModelFormula,
     /// What the definition is called, to name it in a refusal.
     pub column: &'a str,
     /// The tensor at every place.
@@ -18,26 +18,28 @@ pub(super) struct Expressions<'a> {
     pub graph: &'a mut Graph,
 }
 
-impl Expressions<'_> {
+impl OnnxExpressions<'_> {
     fn refused<T>(&self, needs: &str) -> Result<T, Refusal> {
         Err(Refusal::Step { column: self.column.to_owned(), needs: needs.to_owned(), form: FORM })
     }
 
     /// The tensor of a definition, with a value for every customer.
-    pub fn definition(&mut self, node: &Node) -> Result<String, Refusal> {
+    pub fn definition(&mut self, node: &ExpressionNode) -> Result<String, Refusal> {
         let mut reads = false;
-        node.each(&mut |node| reads |= matches!(node, Node::Column(_)));
+        node.each(&mut |node| reads |= matches!(node, ExpressionNode::Column(_)));
         let value = self.value(node)?;
         Ok(if reads { value } else { self.graph.for_everybody(&value) })
     }
 
-    fn is_text(&self, node: &Node) -> bool {
+    fn is_text(&self, node: &ExpressionNode) -> bool {
         match node {
-            Node::Column(place) => self.formula.type_at(*place) == Type::Text,
-            Node::Text(_) => true,
-            Node::Missing(kind) => *kind == Type::Text,
-            Node::Case(branches, last) => branches.iter().map(|b| &b.1).chain([&**last]).any(|node| self.is_text(node)),
-            Node::Call(function, arguments) => match function {
+            ExpressionNode::Column(place) => self.formula.type_at(*place) == Type::Text,
+            ExpressionNode::Text(_) => true,
+            ExpressionNode::Missing(kind) => *kind == Type::Text,
+            ExpressionNode::Case(branches, last) => {
+                branches.iter().map(|b| &b.1).chain([&**last]).any(|node| self.is_text(node))
+            }
+            ExpressionNode::Call(function, arguments) => match function {
                 Function::Lower | Function::Upper | Function::Trim | Function::Concat => true,
                 Function::Least | Function::Greatest | Function::Coalesce | Function::NullIf => {
                     arguments.iter().any(|node| self.is_text(node))
@@ -56,22 +58,22 @@ impl Expressions<'_> {
     }
 
     /// The value of a node; missing as NaN or empty.
-    fn value(&mut self, node: &Node) -> Result<String, Refusal> {
-        if let Some(lookup) = Lookup::of(node)
+    fn value(&mut self, node: &ExpressionNode) -> Result<String, Refusal> {
+        if let Some(lookup) = ValueLookup::of(node)
             && let Some(table) = self.table(&lookup)
         {
             return Ok(table);
         }
         Ok(match node {
-            Node::Column(place) => self.places[*place].clone(),
-            Node::Number(x) => self.graph.number(*x),
-            Node::Text(text) => self.graph.constant(TensorProto::text(text)),
-            Node::Missing(kind) => self.missing(*kind == Type::Text),
-            Node::Minus(inner) => {
+            ExpressionNode::Column(place) => self.places[*place].clone(),
+            ExpressionNode::Number(x) => self.graph.number(*x),
+            ExpressionNode::Text(text) => self.graph.constant(TensorProto::text(text)),
+            ExpressionNode::Missing(kind) => self.missing(*kind == Type::Text),
+            ExpressionNode::Minus(inner) => {
                 let inner = self.value(inner)?;
                 self.graph.add("Neg", &[&inner])
             }
-            Node::Arithmetic(how, pair) => {
+            ExpressionNode::Arithmetic(how, pair) => {
                 let [a, b] = self.both(pair)?;
                 let operator = match how {
                     Arithmetic::Plus => "Add",
@@ -81,7 +83,7 @@ impl Expressions<'_> {
                 };
                 let value = self.graph.add(operator, &[&a, &b]);
                 match (how, &pair[1]) {
-                    (Arithmetic::Over, Node::Number(x)) if *x != 0.0 => value,
+                    (Arithmetic::Over, ExpressionNode::Number(x)) if *x != 0.0 => value,
                     (Arithmetic::Over, _) => {
                         let nothing = self.graph.number(0.0);
                         let is_zero = self.graph.add("Equal", &[&b, &nothing]);
@@ -91,7 +93,7 @@ impl Expressions<'_> {
                     _ => value,
                 }
             }
-            Node::Case(branches, last) => {
+            ExpressionNode::Case(branches, last) => {
                 let mut value = self.value(last)?;
                 for (condition, result) in branches.iter().rev() {
                     let condition = self.condition(condition, true)?;
@@ -100,26 +102,26 @@ impl Expressions<'_> {
                 }
                 value
             }
-            Node::Call(function, arguments) => self.call(*function, arguments)?,
+            ExpressionNode::Call(function, arguments) => self.call(*function, arguments)?,
             _ => return self.refused("takes a condition for a value"),
         })
     }
 
-    fn both(&mut self, pair: &[Node; 2]) -> Result<[String; 2], Refusal> {
+    fn both(&mut self, pair: &[ExpressionNode; 2]) -> Result<[String; 2], Refusal> {
         Ok([self.value(&pair[0])?, self.value(&pair[1])?])
     }
 
     /// Numbers looked up by text; none for anything else.
-    fn table(&mut self, lookup: &Lookup) -> Option<String> {
-        let number = |node: &Node| match node {
-            Node::Number(x) => Some(*x),
-            Node::Missing(Type::Number) => Some(f64::NAN),
+    fn table(&mut self, lookup: &ValueLookup) -> Option<String> {
+        let number = |node: &ExpressionNode| match node {
+            ExpressionNode::Number(x) => Some(*x),
+            ExpressionNode::Missing(Type::Number) => Some(f64::NAN),
             _ => None,
         };
         let mut keys: Vec<&str> = Vec::new();
         let mut numbers = Vec::new();
         for (key, result) in &lookup.entries {
-            let Node::Text(key) = key else { return None };
+            let ExpressionNode::Text(key) = key else { return None };
             // Of two entries of one value the first holds.
             if !keys.contains(&key.as_str()) {
                 keys.push(key);
@@ -135,18 +137,18 @@ impl Expressions<'_> {
     }
 
     /// Whether a condition is true, or, unless `wanted`, whether it is false.
-    fn condition(&mut self, node: &Node, wanted: bool) -> Result<String, Refusal> {
+    fn condition(&mut self, node: &ExpressionNode, wanted: bool) -> Result<String, Refusal> {
         Ok(match node {
-            Node::Truth(is) => self.truth(*is == wanted),
-            Node::Missing(_) => self.truth(false),
-            Node::Not(inner) => self.condition(inner, !wanted)?,
-            Node::And(pair) | Node::Or(pair) => {
-                let is_and = matches!(node, Node::And(_)) == wanted;
+            ExpressionNode::Truth(is) => self.truth(*is == wanted),
+            ExpressionNode::Missing(_) => self.truth(false),
+            ExpressionNode::Not(inner) => self.condition(inner, !wanted)?,
+            ExpressionNode::And(pair) | ExpressionNode::Or(pair) => {
+                let is_and = matches!(node, ExpressionNode::And(_)) == wanted;
                 let (a, b) = (self.condition(&pair[0], wanted)?, self.condition(&pair[1], wanted)?);
                 self.graph.add(if is_and { "And" } else { "Or" }, &[&a, &b])
             }
-            Node::Compare(how, pair) => self.compared(*how, pair, wanted)?,
-            Node::IsMissing(inner) => {
+            ExpressionNode::Compare(how, pair) => self.compared(*how, pair, wanted)?,
+            ExpressionNode::IsMissing(inner) => {
                 let is_missing = match self.is_text(inner) {
                     true => self.is_one_of(inner, &[""])?,
                     false => {
@@ -156,9 +158,9 @@ impl Expressions<'_> {
                 };
                 if wanted { is_missing } else { self.graph.add("Not", &[&is_missing]) }
             }
-            Node::OneOf(inner, constants) => {
+            ExpressionNode::OneOf(inner, constants) => {
                 let texts = constants.iter().filter_map(|node| match node {
-                    Node::Text(text) => Some(text.as_str()),
+                    ExpressionNode::Text(text) => Some(text.as_str()),
                     _ => None,
                 });
                 let is = match self.is_text(inner) {
@@ -176,8 +178,8 @@ impl Expressions<'_> {
                 };
                 if wanted { is } else { self.known_but_not(&is, &[inner])? }
             }
-            Node::Like(..) => return self.refused("compares text with a form (LIKE)"),
-            Node::Case(branches, last) => {
+            ExpressionNode::Like(..) => return self.refused("compares text with a form (LIKE)"),
+            ExpressionNode::Case(branches, last) => {
                 let mut value = self.condition(last, wanted)?;
                 for (when, then) in branches.iter().rev() {
                     let (when, then) = (self.condition(when, true)?, self.condition(then, wanted)?);
@@ -199,7 +201,7 @@ impl Expressions<'_> {
     }
 
     /// Whether text is one of these.
-    fn is_one_of(&mut self, text: &Node, texts: &[&str]) -> Result<String, Refusal> {
+    fn is_one_of(&mut self, text: &ExpressionNode, texts: &[&str]) -> Result<String, Refusal> {
         let mut keys: Vec<&str> = texts.to_vec();
         keys.sort_unstable();
         keys.dedup();
@@ -213,21 +215,21 @@ impl Expressions<'_> {
     }
 
     /// Where nothing is missing, and yet it is not so.
-    fn known_but_not(&mut self, is: &str, needs: &[&Node]) -> Result<String, Refusal> {
+    fn known_but_not(&mut self, is: &str, needs: &[&ExpressionNode]) -> Result<String, Refusal> {
         let mut known = self.graph.add("Not", &[is]);
         for node in needs {
-            let there = self.condition(&Node::IsMissing(Box::new((*node).clone())), false)?;
+            let there = self.condition(&ExpressionNode::IsMissing(Box::new((*node).clone())), false)?;
             known = self.graph.add("And", &[&known, &there]);
         }
         Ok(known)
     }
 
-    fn compared(&mut self, how: Comparison, pair: &[Node; 2], wanted: bool) -> Result<String, Refusal> {
+    fn compared(&mut self, how: Comparison, pair: &[ExpressionNode; 2], wanted: bool) -> Result<String, Refusal> {
         let is_equality = matches!(how, Comparison::Equal | Comparison::Different);
         if self.is_text(&pair[0]) || self.is_text(&pair[1]) {
             return match pair {
                 _ if !is_equality => self.refused("puts text in order"),
-                [value, Node::Text(text)] | [Node::Text(text), value] => {
+                [value, ExpressionNode::Text(text)] | [ExpressionNode::Text(text), value] => {
                     let is = self.is_one_of(value, &[text])?;
                     match (how == Comparison::Equal) == wanted {
                         true => Ok(is),
@@ -238,7 +240,7 @@ impl Expressions<'_> {
                     let [a, b] = self.both(pair)?;
                     let alike = self.graph.add("Equal", &[&a, &b]);
                     // Missing text is empty on both sides, and yet not alike.
-                    let is_missing = Node::IsMissing(Box::new(pair[0].clone()));
+                    let is_missing = ExpressionNode::IsMissing(Box::new(pair[0].clone()));
                     match (how == Comparison::Equal) == wanted {
                         true => {
                             let there = self.condition(&is_missing, false)?;
@@ -267,7 +269,7 @@ impl Expressions<'_> {
         Ok(self.graph.add(operator, &[&a, &b]))
     }
 
-    fn call(&mut self, function: Function, arguments: &[Node]) -> Result<String, Refusal> {
+    fn call(&mut self, function: Function, arguments: &[ExpressionNode]) -> Result<String, Refusal> {
         let is_text = arguments.iter().any(|node| self.is_text(node));
         let mut values = Vec::new();
         for argument in arguments {
@@ -296,7 +298,7 @@ impl Expressions<'_> {
             Function::Coalesce => {
                 let mut after = values[values.len() - 1].clone();
                 for (argument, value) in arguments.iter().zip(&values).rev().skip(1) {
-                    let is_missing = self.condition(&Node::IsMissing(Box::new(argument.clone())), true)?;
+                    let is_missing = self.condition(&ExpressionNode::IsMissing(Box::new(argument.clone())), true)?;
                     after = self.graph.add("Where", &[&is_missing, &after, value]);
                 }
                 after
@@ -309,8 +311,8 @@ impl Expressions<'_> {
             }
             Function::Concat => {
                 let joined = self.graph.add("StringConcat", &[&first, &values[1]]);
-                let mut nothing = self.condition(&Node::IsMissing(Box::new(arguments[0].clone())), true)?;
-                let other = self.condition(&Node::IsMissing(Box::new(arguments[1].clone())), true)?;
+                let mut nothing = self.condition(&ExpressionNode::IsMissing(Box::new(arguments[0].clone())), true)?;
+                let other = self.condition(&ExpressionNode::IsMissing(Box::new(arguments[1].clone())), true)?;
                 nothing = self.graph.add("Or", &[&nothing, &other]);
                 let missing = self.missing(true);
                 self.graph.add("Where", &[&nothing, &missing, &joined])

@@ -13,9 +13,9 @@ use prost::Message;
 
 use super::definitions::{Definition, Is};
 use super::exported_model::ExportedModel;
-use super::formula::Formula;
+use super::formula::ModelFormula;
 use super::refusal::Refusal;
-use expression::Expressions;
+use expression::OnnxExpressions;
 use graph::Graph;
 use pronoia_data::expression::Type;
 use proto::{ModelProto, OperatorSetIdProto, StringStringEntryProto};
@@ -30,7 +30,7 @@ const OPERATORS: [(&str, i64); 2] = [("", 20), ("ai.onnx.ml", 3)];
 const FORMAT: i64 = 9;
 
 /// The file.
-pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
+pub(super) fn write(formula: &ModelFormula) -> Result<ExportedModel, Refusal> {
     let mut graph = Graph::default();
     let mut places: Vec<String> = Vec::new();
     let mut notes = vec![
@@ -73,7 +73,7 @@ pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
 
 /// The tensor of a definition.
 fn defined(
-    formula: &Formula,
+    formula: &ModelFormula,
     definition: &Definition,
     graph: &mut Graph,
     places: &[String],
@@ -81,7 +81,7 @@ fn defined(
     match &definition.is {
         // Days come as numbers.
         Is::DaysSince1970(place) => Ok(places[*place].clone()),
-        Is::Value(node) => Expressions { formula, column: &definition.hint, places, graph }.definition(node),
+        Is::Value(node) => OnnxExpressions { formula, column: &definition.hint, places, graph }.definition(node),
         Is::Sum(sum) => {
             let terms: Vec<String> = sum.terms.iter().map(|(place, _)| places[*place].clone()).collect();
             let weights: Vec<f64> = sum.terms.iter().map(|(_, weight)| *weight).collect();

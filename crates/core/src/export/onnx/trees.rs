@@ -5,12 +5,12 @@
 
 use std::collections::HashMap;
 
-use super::super::definitions::{Asked, Bound, Trees};
+use super::super::definitions::{Bound, SplitFeature, Trees};
 use super::super::refusal::Refusal;
 use super::graph::{CLASSICAL, Graph};
 use super::proto::{AttributeProto, TensorProto};
-use pronoia_data::expression::{Comparison, Node};
-use pronoia_learn::learn::Node as Fork;
+use pronoia_data::expression::{Comparison, ExpressionNode};
+use pronoia_learn::learn::TreeNode;
 
 /// The columns that the operator reads, side by side.
 struct Reads<'t> {
@@ -48,13 +48,13 @@ pub(super) fn ensemble(trees: &Trees, graph: &mut Graph, places: &[String]) -> R
             nodes.tree.push(at as i64);
             nodes.id.push(id as i64);
             match fork {
-                Fork::Leaf { value, .. } => {
+                TreeNode::Leaf { value, .. } => {
                     nodes.leaf_tree.push(at as i64);
                     nodes.leaf_id.push(id as i64);
                     nodes.leaf.push(*value);
                     nodes.fork(0, 0.0, "LEAF", [0, 0]);
                 }
-                Fork::Inner { feature, cut, missing_left, left, right, .. } => {
+                TreeNode::Inner { feature, cut, missing_left, left, right, .. } => {
                     let question = trees.question(*feature, cut, *missing_left);
                     let ways = if question.true_left { [*left, *right] } else { [*right, *left] };
                     let (column, value, mode) = reads.asked(*feature, &question.condition);
@@ -70,10 +70,10 @@ pub(super) fn ensemble(trees: &Trees, graph: &mut Graph, places: &[String]) -> R
     Ok(graph.add("Add", &[&said, &start]))
 }
 
-fn texts(constants: &[Node]) -> Vec<String> {
-    let text = |node: &Node| match node {
-        Node::Text(text) => text.clone(),
-        Node::Number(x) => x.to_string(),
+fn texts(constants: &[ExpressionNode]) -> Vec<String> {
+    let text = |node: &ExpressionNode| match node {
+        ExpressionNode::Text(text) => text.clone(),
+        ExpressionNode::Number(x) => x.to_string(),
         _ => String::new(),
     };
     constants.iter().map(text).collect()
@@ -83,9 +83,9 @@ impl<'t> Reads<'t> {
     fn of(trees: &'t Trees) -> Self {
         let mut reads = Self { trees, numbers: HashMap::new(), sets: HashMap::new(), of_feature: Vec::new() };
         for fork in trees.trees.iter().flat_map(|tree| &tree.nodes) {
-            if let Fork::Inner { feature, cut, missing_left, .. } = fork {
+            if let TreeNode::Inner { feature, cut, missing_left, .. } = fork {
                 match trees.question(*feature, cut, *missing_left).condition {
-                    Node::OneOf(_, constants) => reads.set(*feature, texts(&constants)),
+                    ExpressionNode::OneOf(_, constants) => reads.set(*feature, texts(&constants)),
                     _ => drop(reads.numbers.entry(*feature).or_insert(0)),
                 }
             }
@@ -113,14 +113,14 @@ impl<'t> Reads<'t> {
         let mut numbers: Vec<u32> = self.numbers.keys().copied().collect();
         numbers.sort_unstable();
         for feature in numbers {
-            if let Asked::Number(place) = self.trees.features[feature as usize] {
+            if let SplitFeature::Number(place) = self.trees.features[feature as usize] {
                 self.numbers.insert(feature, width);
                 columns.push(places[place].clone());
                 width += 1;
             }
         }
         for (feature, sets) in std::mem::take(&mut self.of_feature) {
-            if let Asked::Levels(bound, known) = &self.trees.features[feature as usize] {
+            if let SplitFeature::Levels(bound, known) = &self.trees.features[feature as usize] {
                 let codes = code(graph, places, *bound, known);
                 // One more row for missing and one for unknown levels, which are in no set.
                 let outside =
@@ -144,14 +144,14 @@ impl<'t> Reads<'t> {
     }
 
     /// The column that a condition asks, what it is compared with, and how.
-    fn asked(&self, feature: u32, condition: &Node) -> (i64, f64, &'static str) {
+    fn asked(&self, feature: u32, condition: &ExpressionNode) -> (i64, f64, &'static str) {
         match condition {
-            Node::OneOf(_, constants) => {
+            ExpressionNode::OneOf(_, constants) => {
                 let column = self.sets.get(&(feature, texts(constants))).copied().unwrap_or_default();
                 (column as i64, 0.5, "BRANCH_LEQ")
             }
-            Node::Compare(how, pair) => {
-                let threshold = if let Node::Number(x) = pair[1] { x } else { f64::NAN };
+            ExpressionNode::Compare(how, pair) => {
+                let threshold = if let ExpressionNode::Number(x) = pair[1] { x } else { f64::NAN };
                 let mode = if *how == Comparison::Greater { "BRANCH_GT" } else { "BRANCH_LEQ" };
                 (self.numbers.get(&feature).copied().unwrap_or_default() as i64, threshold, mode)
             }
@@ -172,7 +172,7 @@ fn code(graph: &mut Graph, places: &[String], bound: Bound, known: &[String]) ->
     let is_missing = graph.add("IsNaN", &[place]);
     let mut codes = graph.add("Where", &[&is_missing, &missing, &unknown]);
     for (at, level) in known.iter().enumerate() {
-        if let Some(Node::Number(x)) = bound.constant(level) {
+        if let Some(ExpressionNode::Number(x)) = bound.constant(level) {
             let [x, own] = [graph.number(x), graph.constant(TensorProto::ints(&[1, 1], vec![at as i64]))];
             let is = graph.add("Equal", &[place, &x]);
             codes = graph.add("Where", &[&is, &own, &codes]);

@@ -3,26 +3,26 @@
 //! PMML is silent on conditions of which one part is missing, so that every condition is written as
 //! one that is true or false: whether the expression is true, or whether it is false.
 
-use super::super::definitions::Sum;
-use super::super::formula::Formula;
-use super::super::lookup::Lookup;
+use super::super::definitions::WeightedSum;
+use super::super::formula::ModelFormula;
+use super::super::lookup::ValueLookup;
 use super::super::refusal::Refusal;
 use super::FORM;
 use super::element::Element;
-use pronoia_data::expression::{Arithmetic, Comparison, Function, Node, Type};
+use pronoia_data::expression::{Arithmetic, Comparison, ExpressionNode, Function, Type};
 
 /// What is written for one definition.
-pub(super) struct Expressions<'f> {
-    pub formula: &'f Formula,
+pub(super) struct PmmlExpressions<'f> {
+    pub formula: &'f ModelFormula,
     /// What the definition is called, to name it in a refusal.
     pub column: &'f str,
 }
 
 /// The places that an expression needs.
-pub(super) fn places(node: &Node) -> Vec<usize> {
+pub(super) fn places(node: &ExpressionNode) -> Vec<usize> {
     let mut found = Vec::new();
     node.each(&mut |node| {
-        if let Node::Column(place) = node {
+        if let ExpressionNode::Column(place) = node {
             found.push(*place);
         }
     });
@@ -51,13 +51,13 @@ fn known(function: &str, arguments: impl IntoIterator<Item = Element>) -> Elemen
     Element::apply(function).with("mapMissingTo", "false").children(arguments)
 }
 
-impl Expressions<'_> {
+impl PmmlExpressions<'_> {
     fn refused<T>(&self, needs: &str) -> Result<T, Refusal> {
         Err(Refusal::Step { column: self.column.to_owned(), needs: needs.to_owned(), form: FORM })
     }
 
     /// A weighted sum.
-    pub fn sum(&self, sum: &Sum) -> Element {
+    pub fn sum(&self, sum: &WeightedSum) -> Element {
         let term = |(place, weight): &(usize, f64)| {
             apply("*", [number(*weight), Element::field(self.formula.name_at(*place))])
         };
@@ -79,29 +79,29 @@ impl Expressions<'_> {
     }
 
     /// The value of a node.
-    pub fn value(&self, node: &Node) -> Result<Element, Refusal> {
-        if let Some(lookup) = Lookup::of(node)
+    pub fn value(&self, node: &ExpressionNode) -> Result<Element, Refusal> {
+        if let Some(lookup) = ValueLookup::of(node)
             && let Some(table) = self.table(&lookup)
         {
             return Ok(table);
         }
         Ok(match node {
-            Node::Column(place) => Element::field(self.formula.name_at(*place)),
-            Node::Number(x) => number(*x),
-            Node::Text(text) => Element::constant("string", text),
-            Node::Missing(kind) => missing(*kind),
-            Node::Minus(inner) => apply("*", [number(-1.0), self.value(inner)?]),
-            Node::Arithmetic(Arithmetic::Over, pair) => {
+            ExpressionNode::Column(place) => Element::field(self.formula.name_at(*place)),
+            ExpressionNode::Number(x) => number(*x),
+            ExpressionNode::Text(text) => Element::constant("string", text),
+            ExpressionNode::Missing(kind) => missing(*kind),
+            ExpressionNode::Minus(inner) => apply("*", [number(-1.0), self.value(inner)?]),
+            ExpressionNode::Arithmetic(Arithmetic::Over, pair) => {
                 let [a, b] = self.both(pair)?;
                 match pair[1] {
-                    Node::Number(x) if x != 0.0 => apply("/", [a, b]),
+                    ExpressionNode::Number(x) if x != 0.0 => apply("/", [a, b]),
                     _ => {
                         let is_zero = known("equal", [b.clone(), number(0.0)]);
                         apply("if", [is_zero, missing(Type::Number), apply("/", [a, b])])
                     }
                 }
             }
-            Node::Arithmetic(how, pair) => {
+            ExpressionNode::Arithmetic(how, pair) => {
                 let function = match how {
                     Arithmetic::Plus => "+",
                     Arithmetic::Minus => "-",
@@ -109,39 +109,39 @@ impl Expressions<'_> {
                 };
                 apply(function, self.both(pair)?)
             }
-            Node::Case(branches, last) => {
+            ExpressionNode::Case(branches, last) => {
                 let mut value = self.value(last)?;
                 for (condition, result) in branches.iter().rev() {
                     value = apply("if", [self.condition(condition, true)?, self.value(result)?, value]);
                 }
                 value
             }
-            Node::Call(function, arguments) => self.call(*function, arguments)?,
+            ExpressionNode::Call(function, arguments) => self.call(*function, arguments)?,
             _ => return self.refused("takes a condition for a value"),
         })
     }
 
-    fn both(&self, pair: &[Node; 2]) -> Result<[Element; 2], Refusal> {
+    fn both(&self, pair: &[ExpressionNode; 2]) -> Result<[Element; 2], Refusal> {
         Ok([self.value(&pair[0])?, self.value(&pair[1])?])
     }
 
     /// A table of values; none where values are numbers.
-    fn table(&self, lookup: &Lookup) -> Option<Element> {
-        let text = |node: &Node| match node {
-            Node::Number(x) => Some(x.to_string()),
-            Node::Text(text) => Some(text.clone()),
+    fn table(&self, lookup: &ValueLookup) -> Option<Element> {
+        let text = |node: &ExpressionNode| match node {
+            ExpressionNode::Number(x) => Some(x.to_string()),
+            ExpressionNode::Text(text) => Some(text.clone()),
             _ => None,
         };
         let mut rows = Vec::new();
         for (key, result) in &lookup.entries {
-            let Node::Text(key) = key else { return None };
+            let ExpressionNode::Text(key) = key else { return None };
             let cells = [Element::with_text("key", key), Element::with_text("gives", &text(result)?)];
             rows.push(Element::new("row").children(cells));
         }
         if rows.is_empty() {
             return None;
         }
-        let data_type = if matches!(lookup.entries[0].1, Node::Number(_)) { "double" } else { "string" };
+        let data_type = if matches!(lookup.entries[0].1, ExpressionNode::Number(_)) { "double" } else { "string" };
         let mut table = Element::new("MapValues").with("outputColumn", "gives").with("dataType", data_type);
         for (name, of) in [("mapMissingTo", lookup.missing), ("defaultValue", lookup.otherwise)] {
             if let Some(of) = text(of) {
@@ -153,17 +153,17 @@ impl Expressions<'_> {
     }
 
     /// Whether a condition is true, or, unless `wanted`, whether it is false.
-    pub fn condition(&self, node: &Node, wanted: bool) -> Result<Element, Refusal> {
+    pub fn condition(&self, node: &ExpressionNode, wanted: bool) -> Result<Element, Refusal> {
         Ok(match node {
-            Node::Truth(is) => truth(*is == wanted),
-            Node::Missing(_) => truth(false),
-            Node::Not(inner) => self.condition(inner, !wanted)?,
-            Node::And(pair) | Node::Or(pair) => {
-                let is_and = matches!(node, Node::And(_)) == wanted;
+            ExpressionNode::Truth(is) => truth(*is == wanted),
+            ExpressionNode::Missing(_) => truth(false),
+            ExpressionNode::Not(inner) => self.condition(inner, !wanted)?,
+            ExpressionNode::And(pair) | ExpressionNode::Or(pair) => {
+                let is_and = matches!(node, ExpressionNode::And(_)) == wanted;
                 let parts = [self.condition(&pair[0], wanted)?, self.condition(&pair[1], wanted)?];
                 apply(if is_and { "and" } else { "or" }, parts)
             }
-            Node::Compare(how, pair) => {
+            ExpressionNode::Compare(how, pair) => {
                 let function = match (how, wanted) {
                     (Comparison::Equal, true) | (Comparison::Different, false) => "equal",
                     (Comparison::Different, true) | (Comparison::Equal, false) => "notEqual",
@@ -174,23 +174,25 @@ impl Expressions<'_> {
                 };
                 known(function, self.both(pair)?)
             }
-            Node::IsMissing(inner) => apply(if wanted { "isMissing" } else { "isNotMissing" }, [self.value(inner)?]),
-            Node::OneOf(_, constants) if constants.is_empty() && wanted => truth(false),
-            Node::OneOf(inner, constants) => {
+            ExpressionNode::IsMissing(inner) => {
+                apply(if wanted { "isMissing" } else { "isNotMissing" }, [self.value(inner)?])
+            }
+            ExpressionNode::OneOf(_, constants) if constants.is_empty() && wanted => truth(false),
+            ExpressionNode::OneOf(inner, constants) => {
                 let mut arguments = vec![self.value(inner)?];
                 for constant in constants {
                     arguments.push(self.value(constant)?);
                 }
                 known(if wanted { "isIn" } else { "isNotIn" }, arguments)
             }
-            Node::Like(inner, form) => {
+            ExpressionNode::Like(inner, form) => {
                 let matches = known("matches", [self.value(inner)?, Element::constant("string", &pattern(form))]);
                 match wanted {
                     true => matches,
                     false => apply("and", [apply("isNotMissing", [self.value(inner)?]), apply("not", [matches])]),
                 }
             }
-            Node::Case(branches, last) => {
+            ExpressionNode::Case(branches, last) => {
                 let mut condition = self.condition(last, wanted)?;
                 for (when, then) in branches.iter().rev() {
                     condition = apply("if", [self.condition(when, true)?, self.condition(then, wanted)?, condition]);
@@ -201,7 +203,7 @@ impl Expressions<'_> {
         })
     }
 
-    fn call(&self, function: Function, arguments: &[Node]) -> Result<Element, Refusal> {
+    fn call(&self, function: Function, arguments: &[ExpressionNode]) -> Result<Element, Refusal> {
         let mut values = Vec::new();
         for argument in arguments {
             values.push(self.value(argument)?);
@@ -233,7 +235,7 @@ impl Expressions<'_> {
                     .fold(last, |after, value| apply("if", [apply("isNotMissing", [value.clone()]), value, after]))
             }
             Function::NullIf => {
-                let kind = if matches!(arguments[1], Node::Text(_)) { Type::Text } else { Type::Number };
+                let kind = if matches!(arguments[1], ExpressionNode::Text(_)) { Type::Text } else { Type::Number };
                 apply("if", [known("equal", [first.clone(), values[1].clone()]), missing(kind), first])
             }
             Function::Length => present("stringLength", Type::Number),

@@ -8,11 +8,11 @@ mod expression;
 mod trees;
 
 use element::Element;
-use expression::Expressions;
+use expression::PmmlExpressions;
 
-use super::definitions::{Definition, Is, Sum};
+use super::definitions::{Definition, Is, WeightedSum};
 use super::exported_model::ExportedModel;
-use super::formula::Formula;
+use super::formula::ModelFormula;
 use super::refusal::Refusal;
 use pronoia_data::expression::Type;
 
@@ -20,8 +20,8 @@ use pronoia_data::expression::Type;
 const FORM: &str = "PMML";
 
 /// The document.
-pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
-    let document = Document::of(formula)?.written();
+pub(super) fn write(formula: &ModelFormula) -> Result<ExportedModel, Refusal> {
+    let document = PmmlDocument::of(formula)?.written();
     let notes = vec![format!(
         "The field pronoia_probability is the probability of {} = {}.",
         formula.outcome[0], formula.outcome[1]
@@ -29,8 +29,8 @@ pub(super) fn write(formula: &Formula) -> Result<ExportedModel, Refusal> {
     Ok(ExportedModel { bytes: document.into_bytes(), notes })
 }
 
-struct Document<'f> {
-    formula: &'f Formula,
+struct PmmlDocument<'f> {
+    formula: &'f ModelFormula,
     /// Derived fields that need no tree.
     common: Vec<Element>,
     /// Derived fields that need what trees say.
@@ -43,8 +43,8 @@ struct Document<'f> {
     needs_trees: Vec<bool>,
 }
 
-impl<'f> Document<'f> {
-    fn of(formula: &'f Formula) -> Result<Self, Refusal> {
+impl<'f> PmmlDocument<'f> {
+    fn of(formula: &'f ModelFormula) -> Result<Self, Refusal> {
         let mut document = Self {
             formula,
             common: Vec::new(),
@@ -67,7 +67,7 @@ impl<'f> Document<'f> {
     }
 
     /// The log-odds, if they are a sum as a regression has it.
-    fn last_sum(&self) -> Option<&'f Sum> {
+    fn last_sum(&self) -> Option<&'f WeightedSum> {
         match self.formula.at(self.formula.log_odds).map(|definition| &definition.is) {
             Some(Is::Sum(sum)) if !sum.rectified => Some(sum),
             _ => None,
@@ -75,7 +75,7 @@ impl<'f> Document<'f> {
     }
 
     fn take(&mut self, definition: &Definition) -> Result<(), Refusal> {
-        let expressions = Expressions { formula: self.formula, column: &definition.hint };
+        let expressions = PmmlExpressions { formula: self.formula, column: &definition.hint };
         let (content, needs) = match &definition.is {
             Is::Trees(trees) => {
                 self.segments.push(trees::model(&expressions, trees, self.schema(&[])));

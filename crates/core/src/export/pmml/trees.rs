@@ -2,12 +2,12 @@
 
 use super::super::definitions::Trees;
 use super::element::Element;
-use super::expression::Expressions;
-use pronoia_data::expression::{Comparison, Node};
-use pronoia_learn::learn::{Node as Fork, Tree};
+use super::expression::PmmlExpressions;
+use pronoia_data::expression::{Comparison, ExpressionNode};
+use pronoia_learn::learn::{Tree, TreeNode};
 
 /// A model that adds up what trees say.
-pub(super) fn model(expressions: &Expressions, trees: &Trees, schema: Element) -> Element {
+pub(super) fn model(expressions: &PmmlExpressions, trees: &Trees, schema: Element) -> Element {
     let start = Element::new("Node").with("score", &trees.start.to_string()).child(Element::new("True"));
     let grown = trees.trees.iter().map(|tree| node(expressions, trees, (tree, 0), Element::new("True")));
     let segment = |(at, root): (usize, Element)| {
@@ -22,11 +22,11 @@ pub(super) fn model(expressions: &Expressions, trees: &Trees, schema: Element) -
 
 /// A node with the predicate that leads to it. Those of whom a question is not true, be it because
 /// they say nothing, go to the second child.
-fn node(expressions: &Expressions, trees: &Trees, (tree, at): (&Tree, usize), predicate: Element) -> Element {
+fn node(expressions: &PmmlExpressions, trees: &Trees, (tree, at): (&Tree, usize), predicate: Element) -> Element {
     let element = Element::new("Node");
     match &tree.nodes[at] {
-        Fork::Leaf { value, .. } => element.with("score", &value.to_string()).child(predicate),
-        Fork::Inner { feature, cut, missing_left, left, right, .. } => {
+        TreeNode::Leaf { value, .. } => element.with("score", &value.to_string()).child(predicate),
+        TreeNode::Inner { feature, cut, missing_left, left, right, .. } => {
             let question = trees.question(*feature, cut, *missing_left);
             let (then, otherwise) = if question.true_left { (left, right) } else { (right, left) };
             let child = |at: &u32, predicate| node(expressions, trees, (tree, *at as usize), predicate);
@@ -38,11 +38,11 @@ fn node(expressions: &Expressions, trees: &Trees, (tree, at): (&Tree, usize), pr
     }
 }
 
-fn asked(expressions: &Expressions, condition: &Node) -> Element {
+fn asked(expressions: &PmmlExpressions, condition: &ExpressionNode) -> Element {
     let field = |place: usize| expressions.formula.name_at(place);
     match condition {
-        Node::Compare(how, pair) => match (&pair[0], &pair[1]) {
-            (Node::Column(place), Node::Number(threshold)) => {
+        ExpressionNode::Compare(how, pair) => match (&pair[0], &pair[1]) {
+            (ExpressionNode::Column(place), ExpressionNode::Number(threshold)) => {
                 let operator = if *how == Comparison::Greater { "greaterThan" } else { "lessOrEqual" };
                 Element::new("SimplePredicate")
                     .with("field", field(*place))
@@ -51,12 +51,14 @@ fn asked(expressions: &Expressions, condition: &Node) -> Element {
             }
             _ => Element::new("False"),
         },
-        Node::OneOf(of, constants) => match **of {
-            Node::Column(place) if !constants.is_empty() => {
-                let is_text = matches!(constants[0], Node::Text(_));
+        ExpressionNode::OneOf(of, constants) => match **of {
+            ExpressionNode::Column(place) if !constants.is_empty() => {
+                let is_text = matches!(constants[0], ExpressionNode::Text(_));
                 let text = constants.iter().filter_map(|constant| match constant {
-                    Node::Text(text) => Some(format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))),
-                    Node::Number(x) => Some(x.to_string()),
+                    ExpressionNode::Text(text) => {
+                        Some(format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\"")))
+                    }
+                    ExpressionNode::Number(x) => Some(x.to_string()),
                     _ => None,
                 });
                 let values = Element::with_text("Array", &text.clone().collect::<Vec<_>>().join(" "))

@@ -15,12 +15,12 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 
-use super::setting::{Checked, Range, Setting, Tunable};
-use super::trees::{Binned, Direction, Grower, Growth, Limits, Predictor, Quantised, Tree};
+use super::setting::{CheckedSettings, Range, Setting, Tunable};
+use super::trees::{Binned, Direction, Grower, GrowthLimits, Predictor, Quantised, SplitLimits, Tree};
 use super::{FitError, Target};
 use crate::prepare::{Design, FeatureValues};
 use pronoia_data::Progress;
-use pronoia_data::progress::Part;
+use pronoia_data::progress::ProgressPart;
 
 /// Rows held back from the trees while the number of rounds is chosen.
 const HELD_BACK: usize = 7;
@@ -153,7 +153,7 @@ pub struct Boosted {
     pub curve: Vec<(f64, f64)>,
 }
 
-impl Checked<BoostedSettings> {
+impl CheckedSettings<BoostedSettings> {
     /// Fits; with early stopping first on six rows of seven to find the number
     /// of rounds, then on all of them.
     ///
@@ -180,10 +180,10 @@ impl Checked<BoostedSettings> {
             &target.take(&fitted),
             (self.trees, seed),
             Some((&design.take(&watched), &target.held_back(&watched))),
-            &Part::of(progress, 0.0, 0.6),
+            &ProgressPart::of(progress, 0.0, 0.6),
         )?;
         let rounds = best_round(&trial.curve);
-        let whole = self.boost(design, target, (rounds, seed), None, &Part::of(progress, 0.6, 1.0))?;
+        let whole = self.boost(design, target, (rounds, seed), None, &ProgressPart::of(progress, 0.6, 1.0))?;
         Ok(Boosted { curve: trial.curve, ..whole })
     }
 
@@ -233,7 +233,7 @@ impl Checked<BoostedSettings> {
         Ok(Boosted { start, trees, curve })
     }
 
-    fn growth(&self, design: &Design) -> Result<Growth, FitError> {
+    fn growth(&self, design: &Design) -> Result<GrowthLimits, FitError> {
         let mut directions = vec![Direction::Free; design.features().len()];
         for (names, direction) in [(&self.rising, Direction::Rising), (&self.falling, Direction::Falling)] {
             for name in names {
@@ -245,7 +245,7 @@ impl Checked<BoostedSettings> {
             }
         }
         let (rows_per_level, level_smoothing, level_ridge) = LEVELS;
-        let limits = Limits {
+        let limits = SplitLimits {
             rows_per_leaf: self.rows_per_leaf,
             ridge: self.ridge,
             rows_per_level,
@@ -253,7 +253,7 @@ impl Checked<BoostedSettings> {
             level_ridge,
             centred: false,
         };
-        Ok(Growth { leaves: self.leaves, limits, directions, rate: self.learning_rate })
+        Ok(GrowthLimits { leaves: self.leaves, limits, directions, rate: self.learning_rate })
     }
 
     /// The rows that a tree is grown on, drawn by lot; none for all.

@@ -4,19 +4,21 @@ use rand::seq::index;
 use rand_chacha::ChaCha8Rng;
 
 use crate::learn::Target;
-use crate::learn::trees::{Binned, Cut, Cuttable, Direction, Limits, Node, Quantised, Split, Sums, Tree};
+use crate::learn::trees::{
+    Binned, Cuttable, Direction, FoundSplit, GradientSums, Quantised, SplitLimits, SplitRule, Tree, TreeNode,
+};
 
 /// Grows trees on one binned design.
 pub struct ForestGrower<'a> {
     binned: &'a Binned,
-    limits: Limits,
+    limits: SplitLimits,
     /// Features that each cut is sought among.
     features: usize,
 }
 
 impl<'a> ForestGrower<'a> {
     pub fn new(binned: &'a Binned, rows_per_leaf: usize, features: usize) -> Self {
-        let limits = Limits {
+        let limits = SplitLimits {
             rows_per_leaf,
             ridge: 0.0,
             rows_per_level: 2,
@@ -77,12 +79,12 @@ impl<'a> ForestGrower<'a> {
         &self,
         quantised: &Quantised,
         rows: &[u32],
-        (total, here): (Sums, usize),
+        (total, here): (GradientSums, usize),
         rng: &mut ChaCha8Rng,
-    ) -> Option<Split> {
+    ) -> Option<FoundSplit> {
         let bounds = [f64::NEG_INFINITY, f64::INFINITY];
         let node = Cuttable { quantised, total, rows: here, bounds, limits: &self.limits };
-        let mut best: Option<Split> = None;
+        let mut best: Option<FoundSplit> = None;
         for feature in index::sample(rng, self.binned.features(), self.features) {
             let mut bins = [0i64; 256];
             for &row in rows {
@@ -97,11 +99,11 @@ impl<'a> ForestGrower<'a> {
         best
     }
 
-    fn inner(&self, split: &Split, left: u32, rows: u32) -> Node {
+    fn inner(&self, split: &FoundSplit, left: u32, rows: u32) -> TreeNode {
         let scale = self.binned.scale(split.feature);
-        Node::Inner {
+        TreeNode::Inner {
             feature: split.feature as u32,
-            cut: Cut::of(scale, split),
+            cut: SplitRule::of(scale, split),
             missing_left: split.left_bins.contains(scale.used() as u8),
             left,
             right: left + 1,
@@ -110,7 +112,7 @@ impl<'a> ForestGrower<'a> {
     }
 }
 
-fn leaf(sums: Sums, rows: usize) -> Node {
+fn leaf(sums: GradientSums, rows: usize) -> TreeNode {
     let value = if sums.hessian > 0.0 { (-sums.gradient / sums.hessian).clamp(0.0, 1.0) } else { 0.0 };
-    Node::Leaf { value, rows: rows as u32 }
+    TreeNode::Leaf { value, rows: rows as u32 }
 }

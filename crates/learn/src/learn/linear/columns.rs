@@ -11,7 +11,7 @@ use crate::prepare::Design;
 pub(super) const NONE: u16 = u16::MAX;
 
 /// The features of a design.
-pub(super) struct Columns<'d> {
+pub(super) struct DesignColumns<'d> {
     /// Position and values of those that are added up as numbers.
     pub numbers: Vec<(usize, &'d [f64])>,
     /// Those that are added up as codes.
@@ -26,7 +26,7 @@ pub(super) struct Codes {
     pub of_row: Vec<u16>,
 }
 
-impl<'d> Columns<'d> {
+impl<'d> DesignColumns<'d> {
     /// Finds the indicators of a design.
     pub fn of(design: &'d Design) -> Self {
         let features = design.features();

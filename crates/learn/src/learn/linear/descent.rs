@@ -5,7 +5,7 @@
 //! 2010, section 2, with the cross products of all features at hand).
 
 use super::Penalty;
-use super::sums::Sums;
+use super::sums::LossSums;
 
 /// Rounds over all coefficients at most.
 const MOST_ROUNDS: usize = 10_000;
@@ -14,7 +14,7 @@ const MOST_ROUNDS: usize = 10_000;
 const STILL: f64 = 1e-13;
 
 /// The step from `beta` to the least of the quadratic model with its penalties.
-pub fn direction(state: &Sums, beta: &[f64], penalty: Penalty) -> Vec<f64> {
+pub fn direction(state: &LossSums, beta: &[f64], penalty: Penalty) -> Vec<f64> {
     let (down, bend) = (&state.descent, &state.curvature);
     let p = beta.len();
     let mut step = vec![0.0; p];

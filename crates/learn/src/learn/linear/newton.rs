@@ -1,10 +1,10 @@
 //! Newton's method, halving a step that would make things worse.
 
-use super::columns::Columns;
+use super::columns::DesignColumns;
 use super::descent;
 use super::matrix::Symmetric;
 use super::products::dot;
-use super::sums::Sums;
+use super::sums::LossSums;
 use super::{Loss, Penalty};
 use crate::learn::{FitError, Target};
 use crate::prepare::Design;
@@ -52,8 +52,8 @@ pub fn solve<L: Loss>(
 ) -> Result<Result<Solution, Fault>, FitError> {
     let mut beta = begun::<L>(design, target, penalty, progress)?;
     let weight = target.total(true) + target.total(false);
-    let columns = Columns::of(design);
-    let mut state = Sums::at::<L>(&columns, target, &beta);
+    let columns = DesignColumns::of(design);
+    let mut state = LossSums::at::<L>(&columns, target, &beta);
     let mut objective = state.loss + penalty.of(&beta);
     let is_free = penalty == Penalty::default();
     for step in 1..=MOST_STEPS {
@@ -67,7 +67,7 @@ pub fn solve<L: Loss>(
         let mut halvings = 0;
         loop {
             let candidate = moved(&beta, &move_by);
-            let next = Sums::at::<L>(&columns, target, &candidate);
+            let next = LossSums::at::<L>(&columns, target, &candidate);
             let next_objective = next.loss + penalty.of(&candidate);
             if next_objective <= objective + 1e-12 * objective.abs() || halvings == 30 {
                 (beta, state, objective) = (candidate, next, next_objective);
@@ -113,7 +113,7 @@ fn begun<L: Loss>(
 }
 
 /// The step to the least of the quadratic model; none where that is not unique.
-fn direction(state: &Sums, beta: &[f64], penalty: Penalty) -> Option<Vec<f64>> {
+fn direction(state: &LossSums, beta: &[f64], penalty: Penalty) -> Option<Vec<f64>> {
     if penalty.lasso > 0.0 {
         return Some(descent::direction(state, beta, penalty));
     }

@@ -3,7 +3,7 @@
 use rayon::prelude::*;
 
 use super::Loss;
-use super::columns::{Columns, NONE};
+use super::columns::{DesignColumns, NONE};
 use super::matrix::Symmetric;
 use super::products::{dot, dots};
 use crate::learn::Target;
@@ -16,7 +16,7 @@ const BLOCK: usize = 512;
 const BLOCKS: usize = 16;
 
 /// The loss of all rows with its derivatives, added up in a fixed order.
-pub struct Sums {
+pub struct LossSums {
     /// Less the derivative of the loss, intercept first.
     pub descent: Vec<f64>,
     /// Second derivatives of the loss.
@@ -27,11 +27,11 @@ pub struct Sums {
     pub farthest: f64,
 }
 
-impl Sums {
+impl LossSums {
     /// Adds up all rows at the coefficients given, intercept first.
-    pub fn at<L: Loss>(columns: &Columns, target: &Target, beta: &[f64]) -> Self {
+    pub fn at<L: Loss>(columns: &DesignColumns, target: &Target, beta: &[f64]) -> Self {
         let p = beta.len();
-        let blocks: Vec<Sums> = (0..target.rows().div_ceil(BLOCK * BLOCKS))
+        let blocks: Vec<LossSums> = (0..target.rows().div_ceil(BLOCK * BLOCKS))
             .into_par_iter()
             .map(|part| {
                 let blocks = part * BLOCKS..target.rows().div_ceil(BLOCK).min((part + 1) * BLOCKS);
@@ -56,7 +56,7 @@ impl Sums {
         self.farthest = self.farthest.max(other.farthest);
     }
 
-    fn of_block<L: Loss>(columns: &Columns, target: &Target, beta: &[f64], start: usize) -> Self {
+    fn of_block<L: Loss>(columns: &DesignColumns, target: &Target, beta: &[f64], start: usize) -> Self {
         let end = (start + BLOCK).min(target.rows());
         let n = end - start;
         let p = beta.len();

@@ -17,7 +17,7 @@ const BLOCK: usize = 512;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Net {
     /// How each feature comes in, in the order of the design.
-    inputs: Vec<Entry>,
+    inputs: Vec<InputLayer>,
     /// Units of both layers.
     units: [usize; 2],
     /// All weights: places of levels, first layer by input with its biases
@@ -43,7 +43,7 @@ pub enum Comes {
 /// How a feature comes in.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-enum Entry {
+enum InputLayer {
     /// As it is.
     Number,
     /// As the place of its level; besides the levels, one place each for a
@@ -56,7 +56,7 @@ enum Entry {
     },
 }
 
-impl Entry {
+impl InputLayer {
     fn width(self) -> usize {
         match self {
             Self::Number => 1,
@@ -81,7 +81,7 @@ impl Entry {
 }
 
 /// What a row looks like on its way through.
-pub struct Way {
+pub struct ForwardPass {
     input: Vec<f32>,
     first: Vec<f32>,
     second: Vec<f32>,
@@ -96,14 +96,14 @@ impl Net {
     /// the log-odds `start` at first.
     pub fn new(design: &Design, first: usize, start: f64, rng: &mut ChaCha8Rng) -> Self {
         let mut begin = 0;
-        let inputs: Vec<Entry> = design
+        let inputs: Vec<InputLayer> = design
             .features()
             .iter()
             .map(|feature| match &feature.values {
-                FeatureValues::Number(_) => Entry::Number,
+                FeatureValues::Number(_) => InputLayer::Number,
                 FeatureValues::Levels { count, .. } => {
                     let dimensions = count.div_ceil(2).clamp(1, MOST_DIMENSIONS);
-                    let entry = Entry::Levels { levels: *count, dimensions, begin };
+                    let entry = InputLayer::Levels { levels: *count, dimensions, begin };
                     begin += (count + 2) * dimensions;
                     entry
                 }
@@ -123,7 +123,7 @@ impl Net {
         draw(w3..end - 1, 6 * units[1]);
         // An unknown level stands at the origin.
         for entry in &net.inputs {
-            if let Entry::Levels { dimensions, .. } = entry {
+            if let InputLayer::Levels { dimensions, .. } = entry {
                 let place = entry.place(Feature::UNKNOWN);
                 weights[place..place + dimensions].fill(0.0);
             }
@@ -141,9 +141,9 @@ impl Net {
     /// Where the first layer begins among the weights, the second, the output,
     /// and where they end.
     fn begins(&self) -> [usize; 4] {
-        let places = |entry: &Entry| match entry {
-            Entry::Number => 0,
-            Entry::Levels { levels, dimensions, .. } => (levels + 2) * dimensions,
+        let places = |entry: &InputLayer| match entry {
+            InputLayer::Number => 0,
+            InputLayer::Levels { levels, dimensions, .. } => (levels + 2) * dimensions,
         };
         let first = self.inputs.iter().map(places).sum::<usize>();
         let second = first + (self.width() + 1) * self.units[0];
@@ -153,9 +153,9 @@ impl Net {
 
     /// How each feature comes in, with the places of levels.
     pub fn comes(&self) -> Vec<Comes> {
-        let of = |entry: &Entry| match *entry {
-            Entry::Number => Comes::Number,
-            Entry::Levels { levels, dimensions, .. } => {
+        let of = |entry: &InputLayer| match *entry {
+            InputLayer::Number => Comes::Number,
+            InputLayer::Levels { levels, dimensions, .. } => {
                 let place = |code: u32| -> Vec<f64> {
                     let begin = entry.place(code);
                     self.weights[begin..begin + dimensions].iter().map(|w| f64::from(*w)).collect()
@@ -186,9 +186,9 @@ impl Net {
     }
 
     /// Room for a row on its way.
-    pub fn way(&self) -> Way {
+    pub fn way(&self) -> ForwardPass {
         let [first, second] = self.units;
-        Way {
+        ForwardPass {
             input: vec![0.0; self.width()],
             first: vec![0.0; first],
             second: vec![0.0; second],
@@ -199,7 +199,7 @@ impl Net {
     }
 
     /// Runs a row forwards: its log-odds.
-    pub fn forwards(&self, design: &Design, row: usize, way: &mut Way) -> f32 {
+    pub fn forwards(&self, design: &Design, row: usize, way: &mut ForwardPass) -> f32 {
         let mut at = 0;
         for (entry, feature) in self.inputs.iter().zip(design.features()) {
             match &feature.values {
@@ -219,7 +219,7 @@ impl Net {
 
     /// Runs a row back that was just run forwards: adds what each weight did to
     /// the loss, whose derivative by the log-odds is `slope`.
-    pub fn back(&self, design: &Design, row: usize, slope: f32, way: &mut Way, gradient: &mut [f32]) {
+    pub fn back(&self, design: &Design, row: usize, slope: f32, way: &mut ForwardPass, gradient: &mut [f32]) {
         let [w1, w2, w3, end] = self.begins();
         gradient[end - 1] += slope;
         for (at, h) in way.second.iter().enumerate() {
@@ -263,7 +263,7 @@ impl Net {
     }
 }
 
-impl Way {
+impl ForwardPass {
     /// Silences a share of the units by lot, and strengthens the others.
     pub fn drop_out(&mut self, share: f32, rng: &mut ChaCha8Rng) {
         let louder = 1.0 / (1.0 - share);

@@ -38,7 +38,7 @@ impl Course {
         let mut rng = ChaCha8Rng::seed_from_u64(seed);
         let rate = target.rate();
         let mut net = Net::new(design, settings.units, logit(rate), &mut rng);
-        let mut steps = Steps::new(net.weights.len());
+        let mut steps = AdamSteps::new(net.weights.len());
         let mut best = (f64::INFINITY, net.clone(), 0);
         let mut curve = Vec::new();
         let mut order = rows.to_vec();
@@ -68,7 +68,7 @@ impl Course {
 
 /// Once through all rows; their mean log loss as they were met.
 fn through(
-    (net, steps): (&mut Net, &mut Steps),
+    (net, steps): (&mut Net, &mut AdamSteps),
     (design, target): (&Design, &Target),
     order: &[usize],
     (settings, speed): (&NetworkSettings, f64),
@@ -115,13 +115,13 @@ fn loss(net: &Net, design: &Design, held: &Target, rows: &[usize]) -> f64 {
 
 /// Steps against the gradient, each weight at a pace of its own (Kingma & Ba
 /// 2015; decay apart from the gradient, Loshchilov & Hutter 2019).
-struct Steps {
+struct AdamSteps {
     mean: Vec<f32>,
     square: Vec<f32>,
     taken: i32,
 }
 
-impl Steps {
+impl AdamSteps {
     fn new(weights: usize) -> Self {
         Self { mean: vec![0.0; weights], square: vec![0.0; weights], taken: 0 }
     }

@@ -7,7 +7,7 @@ use crate::prepare::FeatureValues;
 /// The groups of a column.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Groups {
+pub enum ScorecardBins {
     /// Bands of a number.
     Number {
         /// Upper ends, included, of all bands but the last.
@@ -22,7 +22,7 @@ pub enum Groups {
     },
 }
 
-impl Groups {
+impl ScorecardBins {
     /// Bands with these ends of numbers that look like those given.
     pub(super) fn of_numbers(edges: Vec<f64>, values: &[f64]) -> Self {
         Self::Number { edges, whole: values.iter().all(|x| x.is_nan() || x.fract() == 0.0) }

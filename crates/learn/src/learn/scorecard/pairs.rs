@@ -9,7 +9,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ChiSquared, ContinuousCDF};
 
-use super::groups::Groups;
+use super::groups::ScorecardBins;
 use crate::learn::Target;
 use crate::prepare::{Design, FeatureValues};
 use pronoia_data::drivers::band_edges;
@@ -39,7 +39,7 @@ pub struct CardPair {
     /// The columns.
     pub columns: [String; 2],
     /// The groups of either.
-    pub groups: [Groups; 2],
+    pub groups: [ScorecardBins; 2],
     /// What every cell says: for every group of the first column, and for its missing values, the
     /// groups of the second and its missing values.
     pub evidence: Vec<f64>,
@@ -70,16 +70,16 @@ impl CardPair {
 }
 
 /// A column as a side of a pair.
-struct Side {
+struct PairSide {
     feature: usize,
     column: String,
-    groups: Groups,
+    groups: ScorecardBins,
     /// The group of every row.
     of_row: Vec<u16>,
 }
 
 /// The columns of a design as sides of pairs.
-pub(super) struct Pairs(Vec<Side>);
+pub(super) struct Pairs(Vec<PairSide>);
 
 impl Pairs {
     /// Cuts the columns; a group holds at least so many rows.
@@ -89,13 +89,15 @@ impl Pairs {
             let groups = match &f.values {
                 FeatureValues::Number(values) => {
                     let there = values.iter().copied().filter(|x| !x.is_nan());
-                    Groups::of_numbers(band_edges(there, BANDS), values)
+                    ScorecardBins::of_numbers(band_edges(there, BANDS), values)
                 }
-                FeatureValues::Levels { count, codes } => Groups::Levels { group: own_groups(*count, codes, least) },
+                FeatureValues::Levels { count, codes } => {
+                    ScorecardBins::Levels { group: own_groups(*count, codes, least) }
+                }
             };
             let of_row: Vec<u16> = (0..design.rows()).map(|row| groups.of(&f.values, row) as u16).collect();
             let differs = of_row.iter().any(|group| *group != of_row[0]);
-            differs.then(|| Side { feature, column: f.column.clone(), groups, of_row })
+            differs.then(|| PairSide { feature, column: f.column.clone(), groups, of_row })
         });
         Self(sides.collect())
     }

@@ -8,8 +8,8 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 
-use super::{Checked, TreeSettings, counted};
-use crate::learn::trees::{Binned, Grower, Node, Quantised};
+use super::{CheckedSettings, TreeSettings, counted};
+use crate::learn::trees::{Binned, Grower, Quantised, TreeNode};
 use crate::learn::{Target, seed_of};
 use crate::prepare::Design;
 
@@ -26,7 +26,7 @@ pub struct FirstQuestions {
     pub draws: u32,
 }
 
-impl Checked<TreeSettings> {
+impl CheckedSettings<TreeSettings> {
     /// Draws as many rows as there are, again and again, and grows one cut to each draw.
     pub(super) fn first_questions(&self, design: &Design, target: &Target, seed: u64) -> FirstQuestions {
         let binned = Binned::of(design);
@@ -41,7 +41,7 @@ impl Checked<TreeSettings> {
             (0..rows).for_each(|_| times[rng.random_range(0..rows)] += 1.0);
             let part: Vec<bool> = times.iter().map(|&n| n > 0.0).collect();
             quantised.pack(&(0..rows).map(|row| counted(target, row, times[row])).collect::<Vec<_>>(), 0);
-            let Some(Node::Inner { feature, .. }) =
+            let Some(TreeNode::Inner { feature, .. }) =
                 grower.grow(&quantised, Some(&part), &every).tree.nodes.first().cloned()
             else {
                 continue;

@@ -2,7 +2,7 @@
 
 use super::log_odds;
 use crate::learn::Target;
-use crate::learn::trees::{Node, Tree};
+use crate::learn::trees::{Tree, TreeNode};
 use crate::prepare::Design;
 use pronoia_data::stats::log_loss_of_log_odds;
 
@@ -29,7 +29,7 @@ impl Pruning {
             counts[tree.leaf_of(design, row)][usize::from(target.event[row])] += target.weight(row);
         }
         for at in (0..tree.nodes.len()).rev() {
-            if let Node::Inner { left, right, .. } = tree.nodes[at] {
+            if let TreeNode::Inner { left, right, .. } = tree.nodes[at] {
                 let [l, r] = [counts[left as usize], counts[right as usize]];
                 counts[at] = [l[0] + r[0], l[1] + r[1]];
             }
@@ -55,7 +55,8 @@ impl Pruning {
         let odds: Vec<f64> = self.counts.iter().map(|&counts| log_odds(counts, rate)).collect();
         for row in 0..target.rows() {
             let mut way = vec![0usize];
-            while let Node::Inner { feature, cut, missing_left, left, right, .. } = &self.tree.nodes[way[way.len() - 1]]
+            while let TreeNode::Inner { feature, cut, missing_left, left, right, .. } =
+                &self.tree.nodes[way[way.len() - 1]]
             {
                 let values = &design.features()[*feature as usize].values;
                 let goes_left = cut.goes_left(values, row).unwrap_or(*missing_left);
@@ -81,13 +82,15 @@ impl Pruning {
         };
         keep(&mut kept, 0);
         while let Some((old, new)) = waiting.pop() {
-            let Node::Inner { feature, cut, missing_left, left, right, rows } = &self.tree.nodes[old] else { continue };
+            let TreeNode::Inner { feature, cut, missing_left, left, right, rows } = &self.tree.nodes[old] else {
+                continue;
+            };
             if self.leaf_from[old] <= penalty {
-                kept.tree.nodes[new] = Node::Leaf { value: 0.0, rows: *rows };
+                kept.tree.nodes[new] = TreeNode::Leaf { value: 0.0, rows: *rows };
                 continue;
             }
             let (new_left, new_right) = (keep(&mut kept, *left as usize), keep(&mut kept, *right as usize));
-            kept.tree.nodes[new] = Node::Inner {
+            kept.tree.nodes[new] = TreeNode::Inner {
                 feature: *feature,
                 cut: cut.clone(),
                 missing_left: *missing_left,
@@ -104,8 +107,8 @@ impl Pruning {
 /// From which penalty on every node is a leaf.
 fn leaf_from(tree: &Tree, counts: &[[f64; 2]]) -> Vec<f64> {
     let children = |at: usize| match tree.nodes[at] {
-        Node::Inner { left, right, .. } => Some([left as usize, right as usize]),
-        Node::Leaf { .. } => None,
+        TreeNode::Inner { left, right, .. } => Some([left as usize, right as usize]),
+        TreeNode::Leaf { .. } => None,
     };
     let mut from: Vec<Option<f64>> = (0..tree.nodes.len()).map(|at| children(at).is_none().then_some(0.0)).collect();
     let mut reached = 0.0f64;

@@ -16,7 +16,7 @@ const SAMPLE: usize = 200_000;
 /// A design cut into bins.
 pub struct Binned {
     /// What the bins of every feature mean.
-    pub(super) scales: Vec<Scale>,
+    pub(super) scales: Vec<BinScale>,
     /// The bins of features `8 g` to `8 g + 7`, row by row.
     pub(super) groups: Vec<Vec<[u8; GROUP]>>,
     /// Number of rows.
@@ -25,36 +25,36 @@ pub struct Binned {
 
 /// What the bins of a feature mean. The bin after the last one in use is that
 /// of missing and unknown values.
-pub enum Scale {
+pub enum BinScale {
     /// Bin `b` holds values of at most `edges[b]`, and the last bin the rest.
     Edges(Vec<f64>),
     /// Bin `b` is level `b`; the number of levels with a bin of their own.
     Levels(usize),
 }
 
-impl Scale {
+impl BinScale {
     /// Number of bins in use, the missing one not counted.
     pub fn used(&self) -> usize {
         match self {
-            Scale::Edges(edges) => edges.len() + 1,
-            Scale::Levels(n) => *n,
+            BinScale::Edges(edges) => edges.len() + 1,
+            BinScale::Levels(n) => *n,
         }
     }
 
     fn of(feature: &Feature) -> Self {
         match &feature.values {
-            FeatureValues::Number(values) => Scale::Edges(edges(values)),
+            FeatureValues::Number(values) => BinScale::Edges(edges(values)),
             // Levels come most frequent first; those beyond the last bin share the missing one.
-            FeatureValues::Levels { count, .. } => Scale::Levels((*count).min(BINS)),
+            FeatureValues::Levels { count, .. } => BinScale::Levels((*count).min(BINS)),
         }
     }
 
     fn bin(&self, values: &FeatureValues, row: usize) -> u8 {
         let missing = self.used() as u8;
         match (self, values) {
-            (Scale::Edges(_), FeatureValues::Number(v)) if v[row].is_nan() => missing,
-            (Scale::Edges(edges), FeatureValues::Number(v)) => edges.partition_point(|&e| e < v[row]) as u8,
-            (Scale::Levels(own), FeatureValues::Levels { codes, .. }) => (codes[row] as usize).min(*own) as u8,
+            (BinScale::Edges(_), FeatureValues::Number(v)) if v[row].is_nan() => missing,
+            (BinScale::Edges(edges), FeatureValues::Number(v)) => edges.partition_point(|&e| e < v[row]) as u8,
+            (BinScale::Levels(own), FeatureValues::Levels { codes, .. }) => (codes[row] as usize).min(*own) as u8,
             _ => missing,
         }
     }
@@ -63,7 +63,7 @@ impl Scale {
 impl Binned {
     /// Places the edges by the values of the design, and cuts it.
     pub fn of(design: &Design) -> Self {
-        let scales: Vec<Scale> = design.features().par_iter().map(Scale::of).collect();
+        let scales: Vec<BinScale> = design.features().par_iter().map(BinScale::of).collect();
         let groups = (0..scales.len().div_ceil(GROUP))
             .map(|group| {
                 let from = group * GROUP;
@@ -91,7 +91,7 @@ impl Binned {
     }
 
     /// What the bins of a feature mean.
-    pub fn scale(&self, feature: usize) -> &Scale {
+    pub fn scale(&self, feature: usize) -> &BinScale {
         &self.scales[feature]
     }
 

@@ -6,7 +6,7 @@
 //! et al. 2015). Questions are taken feature by feature, for several rows side by
 //! side, so that no step depends on what came before.
 
-use super::tree::{Cut, Node, Tree};
+use super::tree::{SplitRule, Tree, TreeNode};
 
 /// Rows that are asked side by side.
 pub(super) const LANES: usize = 16;
@@ -91,11 +91,11 @@ impl Bitwise {
     /// tree; how many leaves it has.
     fn ask(&mut self, tree: &Tree, node: usize, at: u32, from: u32, rank_of: &impl Fn(usize, f64) -> usize) -> u32 {
         let (feature, cut, missing_left, left, right) = match &tree.nodes[node] {
-            Node::Leaf { value, .. } => {
+            TreeNode::Leaf { value, .. } => {
                 self.values.push(*value);
                 return 1;
             }
-            Node::Inner { feature, cut, missing_left, left, right, .. } => {
+            TreeNode::Inner { feature, cut, missing_left, left, right, .. } => {
                 (*feature as usize, cut, *missing_left, *left as usize, *right as usize)
             }
         };
@@ -103,11 +103,11 @@ impl Bitwise {
         let after = self.ask(tree, right, at, from + before, rank_of);
         let keeps = !((((1u64 << before) - 1) << from) as u32);
         match cut {
-            Cut::AtMost { threshold } => {
+            SplitRule::AtMost { threshold } => {
                 let most = rank_of(feature, *threshold) as i32;
                 self.numbers[feature].push(NumberQuestion { most, tree: at, keeps, missing_left });
             }
-            Cut::OneOf { levels } => {
+            SplitRule::OneOf { levels } => {
                 let mut set = [0u64; 4];
                 let missing = missing_left.then_some(255);
                 levels.iter().copied().chain(missing).for_each(|l| set[(l >> 6) as usize & 3] |= 1 << (l & 63));

@@ -4,11 +4,11 @@ use std::ops::Range;
 
 use rayon::prelude::*;
 
-use super::binning::{Binned, GROUP, Scale};
+use super::binning::{BinScale, Binned, GROUP};
 use super::histogram::Histogram;
-use super::quantised::{Quantised, Sums};
-use super::splitting::{Cuttable, Direction, Limits, Split};
-use super::tree::{Cut, Node, Tree};
+use super::quantised::{GradientSums, Quantised};
+use super::splitting::{Cuttable, Direction, FoundSplit, SplitLimits};
+use super::tree::{SplitRule, Tree, TreeNode};
 
 /// Rows that one thread puts to either side of a cut at a time.
 const CHUNK: usize = 32_768;
@@ -18,11 +18,11 @@ const BLOCK: usize = 65_536;
 
 /// How a tree is to be grown.
 #[derive(Debug, Clone)]
-pub struct Growth {
+pub struct GrowthLimits {
     /// Leaves at most.
     pub leaves: usize,
     /// What every cut must keep to.
-    pub limits: Limits,
+    pub limits: SplitLimits,
     /// Which way leaf values may go as a feature rises, feature by feature.
     pub directions: Vec<Direction>,
     /// What leaf values are multiplied by.
@@ -32,7 +32,7 @@ pub struct Growth {
 /// Grows trees on one binned design; keeps its buffers from tree to tree.
 pub struct Grower<'a> {
     binned: &'a Binned,
-    growth: &'a Growth,
+    growth: &'a GrowthLimits,
     /// Rows of every leaf side by side, ascending within each.
     rows: Vec<u32>,
     spare: Vec<u32>,
@@ -47,7 +47,7 @@ struct Leaf {
     bounds: [f64; 2],
     /// Gone once it is known that the leaf is not cut again.
     histogram: Option<Histogram>,
-    split: Option<Split>,
+    split: Option<FoundSplit>,
 }
 
 /// A tree, and where its rows ended.
@@ -55,11 +55,11 @@ pub struct Grown<'g> {
     pub tree: Tree,
     /// Node, and value, and the rows, ascending.
     leaves: Vec<(f64, &'g [u32])>,
-    splits: Vec<Option<Split>>,
+    splits: Vec<Option<FoundSplit>>,
 }
 
 impl<'a> Grower<'a> {
-    pub fn new(binned: &'a Binned, growth: &'a Growth) -> Self {
+    pub fn new(binned: &'a Binned, growth: &'a GrowthLimits) -> Self {
         Self { binned, growth, rows: Vec::new(), spare: vec![0; binned.rows], ordered: Vec::new() }
     }
 
@@ -76,7 +76,7 @@ impl<'a> Grower<'a> {
         let all = 0..self.rows.len();
         let bounds = [f64::NEG_INFINITY, f64::INFINITY];
         let mut nodes = vec![self.leaf_node(total, bounds, all.len())];
-        let mut splits: Vec<Option<Split>> = vec![None];
+        let mut splits: Vec<Option<FoundSplit>> = vec![None];
         let histogram = match part {
             None => Histogram::of(self.binned, None, &quantised.packed),
             Some(_) => self.histogram(quantised, &all),
@@ -106,8 +106,8 @@ impl<'a> Grower<'a> {
             splits[leaf.node] = Some(split);
         }
         let ended = |leaf: &Leaf| match nodes[leaf.node] {
-            Node::Leaf { value, .. } => Some((value, &self.rows[leaf.range.clone()])),
-            Node::Inner { .. } => None,
+            TreeNode::Leaf { value, .. } => Some((value, &self.rows[leaf.range.clone()])),
+            TreeNode::Inner { .. } => None,
         };
         let leaves = leaves.iter().filter_map(ended).collect();
         Grown { tree: Tree { nodes }, leaves, splits }
@@ -125,7 +125,7 @@ impl<'a> Grower<'a> {
         &self,
         quantised: &Quantised,
         allowed: &[usize],
-        (node, range, bounds, total): (usize, Range<usize>, [f64; 2], Sums),
+        (node, range, bounds, total): (usize, Range<usize>, [f64; 2], GradientSums),
         histogram: Histogram,
     ) -> Leaf {
         let limits = &self.growth.limits;
@@ -133,7 +133,7 @@ impl<'a> Grower<'a> {
             return Leaf { node, range, bounds, histogram: None, split: None };
         }
         let cuttable = Cuttable { quantised, total, rows: range.len(), bounds, limits };
-        let cuts: Vec<Option<Split>> = allowed
+        let cuts: Vec<Option<FoundSplit>> = allowed
             .par_iter()
             .with_min_len(4)
             .map(|&feature| {
@@ -141,7 +141,7 @@ impl<'a> Grower<'a> {
                 cuttable.cut(feature, &self.binned.scales[feature], histogram.feature(feature), direction)
             })
             .collect();
-        let better = |best: Option<Split>, cut: Split| match best {
+        let better = |best: Option<FoundSplit>, cut: FoundSplit| match best {
             Some(best) if best.gain >= cut.gain => Some(best),
             _ => Some(cut),
         };
@@ -150,7 +150,7 @@ impl<'a> Grower<'a> {
     }
 
     /// Puts the rows that go left first, both sides in their old order.
-    fn partition(&mut self, range: &Range<usize>, split: &Split) -> usize {
+    fn partition(&mut self, range: &Range<usize>, split: &FoundSplit) -> usize {
         let (group, place) = (&self.binned.groups[split.feature / GROUP], split.feature % GROUP);
         let (rows, spare) = (&mut self.rows[range.clone()], &mut self.spare[range.clone()]);
         let parts: Vec<(usize, usize)> = rows
@@ -183,7 +183,7 @@ impl<'a> Grower<'a> {
     }
 
     /// Between which values the leaves of both sides must lie.
-    fn bounds_of(&self, split: &Split, bounds: [f64; 2]) -> [[f64; 2]; 2] {
+    fn bounds_of(&self, split: &FoundSplit, bounds: [f64; 2]) -> [[f64; 2]; 2] {
         let limits = &self.growth.limits;
         let between = (limits.value(split.left, bounds) + limits.value(split.right, bounds)) / 2.0;
         match self.growth.directions[split.feature] {
@@ -193,15 +193,15 @@ impl<'a> Grower<'a> {
         }
     }
 
-    fn leaf_node(&self, sums: Sums, bounds: [f64; 2], rows: usize) -> Node {
-        Node::Leaf { value: self.growth.limits.value(sums, bounds) * self.growth.rate, rows: rows as u32 }
+    fn leaf_node(&self, sums: GradientSums, bounds: [f64; 2], rows: usize) -> TreeNode {
+        TreeNode::Leaf { value: self.growth.limits.value(sums, bounds) * self.growth.rate, rows: rows as u32 }
     }
 
-    fn inner_node(&self, split: &Split, left: u32, right: u32, rows: u32) -> Node {
+    fn inner_node(&self, split: &FoundSplit, left: u32, right: u32, rows: u32) -> TreeNode {
         let scale = &self.binned.scales[split.feature];
-        Node::Inner {
+        TreeNode::Inner {
             feature: split.feature as u32,
-            cut: Cut::of(scale, split),
+            cut: SplitRule::of(scale, split),
             missing_left: split.left_bins.contains(scale.used() as u8),
             left,
             right,
@@ -243,27 +243,27 @@ impl Grown<'_> {
         let mut at = 0;
         loop {
             match (&self.tree.nodes[at], &self.splits[at]) {
-                (Node::Inner { left, right, .. }, Some(split)) => {
+                (TreeNode::Inner { left, right, .. }, Some(split)) => {
                     let goes_left = split.left_bins.contains(binned.bin(split.feature, row));
                     at = if goes_left { *left } else { *right } as usize;
                 }
-                (Node::Leaf { value, .. }, _) => return *value,
-                (Node::Inner { .. }, None) => return 0.0,
+                (TreeNode::Leaf { value, .. }, _) => return *value,
+                (TreeNode::Inner { .. }, None) => return 0.0,
             }
         }
     }
 }
 
-impl Cut {
+impl SplitRule {
     /// A cut of bins as one of values.
-    pub(crate) fn of(scale: &Scale, split: &Split) -> Self {
+    pub(crate) fn of(scale: &BinScale, split: &FoundSplit) -> Self {
         match (scale, split.last_left) {
-            (Scale::Edges(edges), Some(bin)) => {
-                Cut::AtMost { threshold: edges.get(usize::from(bin)).copied().unwrap_or(f64::MAX) }
+            (BinScale::Edges(edges), Some(bin)) => {
+                SplitRule::AtMost { threshold: edges.get(usize::from(bin)).copied().unwrap_or(f64::MAX) }
             }
             (scale, _) => {
                 let own = 0..scale.used() as u32;
-                Cut::OneOf { levels: own.filter(|&level| split.left_bins.contains(level as u8)).collect() }
+                SplitRule::OneOf { levels: own.filter(|&level| split.left_bins.contains(level as u8)).collect() }
             }
         }
     }

@@ -17,8 +17,8 @@ mod tree;
 
 pub use binning::BINS;
 pub(super) use binning::Binned;
-pub(super) use grower::{Grower, Growth};
+pub(super) use grower::{Grower, GrowthLimits};
 pub(super) use predictor::Predictor;
-pub(super) use quantised::{Quantised, Sums};
-pub(super) use splitting::{Cuttable, Direction, Limits, Split};
-pub use tree::{Cut, Node, Tree};
+pub(super) use quantised::{GradientSums, Quantised};
+pub(super) use splitting::{Cuttable, Direction, FoundSplit, SplitLimits};
+pub use tree::{SplitRule, Tree, TreeNode};

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::binning::BINS;
 use super::bitwise::{self, Bitwise, Ranks};
-use super::tree::{Cut, Node, Tree};
+use super::tree::{SplitRule, Tree, TreeNode};
 use crate::prepare::{Design, FeatureValues};
 
 /// Rows that run through the trees together.
@@ -59,7 +59,7 @@ impl Predictor {
     pub fn of<'t>(trees: impl IntoIterator<Item = &'t Tree> + Clone, features: usize) -> Self {
         let mut thresholds: Vec<Vec<f64>> = vec![Vec::new(); features];
         for node in trees.clone().into_iter().flat_map(|t| &t.nodes) {
-            if let Node::Inner { feature, cut: Cut::AtMost { threshold }, .. } = node {
+            if let TreeNode::Inner { feature, cut: SplitRule::AtMost { threshold }, .. } = node {
                 thresholds[*feature as usize].push(*threshold);
             }
         }
@@ -86,18 +86,18 @@ impl Predictor {
             let leaf =
                 FlatNode { feature: 0, most: MISSING, left: here, set: 0, asks_for_levels: false, missing_left: true };
             let (flat, value) = match node {
-                Node::Leaf { value, .. } => (leaf, *value),
-                Node::Inner { feature, cut, missing_left, left, right, .. } => {
+                TreeNode::Leaf { value, .. } => (leaf, *value),
+                TreeNode::Inner { feature, cut, missing_left, left, right, .. } => {
                     debug_assert_eq!(left + 1, *right, "children stand side by side");
                     [left, right].into_iter().for_each(|child| deep[*child as usize] = deep[at] + 1);
                     let inner =
                         FlatNode { feature: *feature as u16, left: root + left, missing_left: *missing_left, ..leaf };
                     let inner = match cut {
-                        Cut::AtMost { threshold } => {
+                        SplitRule::AtMost { threshold } => {
                             let of_feature = &self.thresholds[*feature as usize];
                             FlatNode { most: of_feature.partition_point(|t| t < threshold) as u16, ..inner }
                         }
-                        Cut::OneOf { levels } => {
+                        SplitRule::OneOf { levels } => {
                             let missing = missing_left.then_some(u32::from(MISSING));
                             let mut set = [0u64; 4];
                             levels

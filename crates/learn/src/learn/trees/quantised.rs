@@ -52,10 +52,10 @@ impl Quantised {
     }
 
     /// The gradient and the hessian that a sum of words stands for.
-    pub fn sums(&self, word: i64) -> Sums {
+    pub fn sums(&self, word: i64) -> GradientSums {
         let hessian = word as u32;
         let gradient = (word - i64::from(hessian)) >> 32;
-        Sums { gradient: gradient as f64 * self.gradient_unit, hessian: f64::from(hessian) * self.hessian_unit }
+        GradientSums { gradient: gradient as f64 * self.gradient_unit, hessian: f64::from(hessian) * self.hessian_unit }
     }
 }
 
@@ -77,20 +77,20 @@ fn lots(seed: u64, row: usize) -> [f64; 2] {
 
 /// Gradient and hessian of some rows together.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
-pub struct Sums {
+pub struct GradientSums {
     /// Sum of the gradients.
     pub gradient: f64,
     /// Sum of the hessians.
     pub hessian: f64,
 }
 
-impl Sums {
-    pub(super) fn add(&mut self, other: Sums) {
+impl GradientSums {
+    pub(super) fn add(&mut self, other: GradientSums) {
         self.gradient += other.gradient;
         self.hessian += other.hessian;
     }
 
-    pub(super) fn less(self, other: Sums) -> Sums {
-        Sums { gradient: self.gradient - other.gradient, hessian: self.hessian - other.hessian }
+    pub(super) fn less(self, other: GradientSums) -> GradientSums {
+        GradientSums { gradient: self.gradient - other.gradient, hessian: self.hessian - other.hessian }
     }
 }

@@ -3,11 +3,11 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::tree::{Cut, Node, Tree};
+use super::tree::{SplitRule, Tree, TreeNode};
 
 /// The nodes of a tree, property by property.
 #[derive(Clone, Serialize, Deserialize)]
-pub(super) struct Saved {
+pub(super) struct SavedTree {
     /// Left child; 0 for a leaf, as nobody has the root as a child. The right child comes next.
     left: Vec<u32>,
     /// Training rows that came by.
@@ -22,21 +22,21 @@ pub(super) struct Saved {
     levels: Vec<(u32, Vec<u32>)>,
 }
 
-impl From<Tree> for Saved {
+impl From<Tree> for SavedTree {
     fn from(tree: Tree) -> Self {
         let mut saved =
             Self { left: vec![], rows: vec![], at: vec![], feature: vec![], missing_left: vec![], levels: vec![] };
         for (at, node) in (0u32..).zip(tree.nodes) {
             saved.rows.push(node.rows());
             let (left, value, feature) = match node {
-                Node::Leaf { value, .. } => (0, value, 0),
-                Node::Inner { feature, cut, missing_left, left, .. } => {
+                TreeNode::Leaf { value, .. } => (0, value, 0),
+                TreeNode::Inner { feature, cut, missing_left, left, .. } => {
                     if missing_left {
                         saved.missing_left.push(at);
                     }
                     match cut {
-                        Cut::AtMost { threshold } => (left, threshold, feature),
-                        Cut::OneOf { levels } => {
+                        SplitRule::AtMost { threshold } => (left, threshold, feature),
+                        SplitRule::OneOf { levels } => {
                             saved.levels.push((at, levels));
                             (left, 0.0, feature)
                         }
@@ -51,10 +51,10 @@ impl From<Tree> for Saved {
     }
 }
 
-impl TryFrom<Saved> for Tree {
+impl TryFrom<SavedTree> for Tree {
     type Error = String;
 
-    fn try_from(saved: Saved) -> Result<Self, String> {
+    fn try_from(saved: SavedTree) -> Result<Self, String> {
         let nodes = saved.left.len();
         let lists = [saved.rows.len(), saved.at.len(), saved.feature.len()];
         // Children stand after their parent, so that every way down ends.
@@ -65,15 +65,15 @@ impl TryFrom<Saved> for Tree {
         let node = |at: usize| {
             let (rows, left) = (saved.rows[at], saved.left[at]);
             if left == 0 {
-                return Node::Leaf { value: saved.at[at], rows };
+                return TreeNode::Leaf { value: saved.at[at], rows };
             }
             let key = at as u32;
             let cut = match saved.levels.binary_search_by_key(&key, |l| l.0) {
-                Ok(found) => Cut::OneOf { levels: saved.levels[found].1.clone() },
-                Err(_) => Cut::AtMost { threshold: saved.at[at] },
+                Ok(found) => SplitRule::OneOf { levels: saved.levels[found].1.clone() },
+                Err(_) => SplitRule::AtMost { threshold: saved.at[at] },
             };
             let missing_left = saved.missing_left.binary_search(&key).is_ok();
-            Node::Inner { feature: saved.feature[at], cut, missing_left, left, right: left + 1, rows }
+            TreeNode::Inner { feature: saved.feature[at], cut, missing_left, left, right: left + 1, rows }
         };
         Ok(Self { nodes: (0..nodes).map(node).collect() })
     }

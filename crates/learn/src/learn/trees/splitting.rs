@@ -1,7 +1,7 @@
 //! The best cut of a node's rows in two, by one feature.
 
-use super::binning::Scale;
-use super::quantised::{Quantised, Sums};
+use super::binning::BinScale;
+use super::quantised::{GradientSums, Quantised};
 
 /// Gains below this are rounding.
 const LEAST_GAIN: f64 = 1e-7;
@@ -18,7 +18,7 @@ const BY_CHANCE: f64 = std::f64::consts::FRAC_2_PI;
 
 /// What a cut must keep to.
 #[derive(Debug, Clone)]
-pub struct Limits {
+pub struct SplitLimits {
     /// Rows on either side at least.
     pub rows_per_leaf: usize,
     /// Ridge penalty on leaf values.
@@ -34,9 +34,9 @@ pub struct Limits {
     pub centred: bool,
 }
 
-impl Limits {
+impl SplitLimits {
     /// The value of a leaf with these sums, between two bounds, before any learning rate.
-    pub fn value(&self, sums: Sums, bounds: [f64; 2]) -> f64 {
+    pub fn value(&self, sums: GradientSums, bounds: [f64; 2]) -> f64 {
         (-sums.gradient / (sums.hessian + self.ridge)).clamp(bounds[0], bounds[1])
     }
 }
@@ -69,7 +69,7 @@ impl BinSet {
 
 /// A cut that was found.
 #[derive(Debug, Clone)]
-pub struct Split {
+pub struct FoundSplit {
     pub feature: usize,
     /// Loss that the cut takes away, times two.
     pub gain: f64,
@@ -77,8 +77,8 @@ pub struct Split {
     pub left_bins: BinSet,
     /// For features with edges: the last bin that goes left.
     pub last_left: Option<u8>,
-    pub left: Sums,
-    pub right: Sums,
+    pub left: GradientSums,
+    pub right: GradientSums,
 }
 
 /// The node that is to be cut.
@@ -86,23 +86,23 @@ pub struct Cuttable<'a> {
     /// What the packed sums stand for.
     pub quantised: &'a Quantised,
     /// Sums of all its rows.
-    pub total: Sums,
+    pub total: GradientSums,
     /// How many they are.
     pub rows: usize,
     /// Between which two its leaf values must lie.
     pub bounds: [f64; 2],
     /// What the cut must keep to.
-    pub limits: &'a Limits,
+    pub limits: &'a SplitLimits,
 }
 
 impl Cuttable<'_> {
     /// The value of a leaf with these sums, before any learning rate.
-    fn value(&self, sums: Sums) -> f64 {
+    fn value(&self, sums: GradientSums) -> f64 {
         self.limits.value(sums, self.bounds)
     }
 
     /// Loss that a leaf with these sums takes away, times two.
-    fn worth(&self, sums: Sums, ridge: f64) -> f64 {
+    fn worth(&self, sums: GradientSums, ridge: f64) -> f64 {
         let curvature = sums.hessian + ridge;
         if curvature <= 0.0 {
             return 0.0;
@@ -113,25 +113,25 @@ impl Cuttable<'_> {
 
     /// About how many rows have this hessian. Rows are not counted bin by bin;
     /// where each counts the same, this is their number.
-    fn rows_of(&self, sums: Sums) -> f64 {
+    fn rows_of(&self, sums: GradientSums) -> f64 {
         sums.hessian * self.rows as f64 / self.total.hessian
     }
 
     /// The best cut by one feature; `bins` holds its packed sums by bin.
-    pub fn cut(&self, feature: usize, scale: &Scale, bins: &[i64], direction: Direction) -> Option<Split> {
+    pub fn cut(&self, feature: usize, scale: &BinScale, bins: &[i64], direction: Direction) -> Option<FoundSplit> {
         let centre = if self.limits.centred { self.total.gradient / self.total.hessian } else { 0.0 };
         let is_free = direction == Direction::Free && self.bounds == [f64::NEG_INFINITY, f64::INFINITY];
         // About so much hessian have as many rows as a leaf needs.
         let least = (self.limits.rows_per_leaf as f64 - 1e-6) * self.total.hessian / self.rows as f64;
-        let search = Search { node: self, feature, centre, direction, is_free, least };
+        let search = SplitSearch { node: self, feature, centre, direction, is_free, least };
         match scale {
-            Scale::Edges(_) => search.by_edge(scale.used(), bins),
-            Scale::Levels(_) => search.by_level(scale.used(), bins),
+            BinScale::Edges(_) => search.by_edge(scale.used(), bins),
+            BinScale::Levels(_) => search.by_level(scale.used(), bins),
         }
     }
 }
 
-struct Search<'a> {
+struct SplitSearch<'a> {
     node: &'a Cuttable<'a>,
     feature: usize,
     centre: f64,
@@ -142,13 +142,13 @@ struct Search<'a> {
     least: f64,
 }
 
-impl Search<'_> {
-    fn centred(&self, sums: Sums) -> Sums {
-        Sums { gradient: sums.gradient - self.centre * sums.hessian, ..sums }
+impl SplitSearch<'_> {
+    fn centred(&self, sums: GradientSums) -> GradientSums {
+        GradientSums { gradient: sums.gradient - self.centre * sums.hessian, ..sums }
     }
 
     /// Loss that a leaf with these sums takes away, times two.
-    fn worth(&self, sums: Sums, ridge: f64) -> f64 {
+    fn worth(&self, sums: GradientSums, ridge: f64) -> f64 {
         let sums = self.centred(sums);
         if self.is_free && sums.hessian + ridge > 0.0 {
             return sums.gradient * sums.gradient / (sums.hessian + ridge);
@@ -158,7 +158,7 @@ impl Search<'_> {
 
     /// What a cut gains that leaves these sums on the left, where `whole` is what the
     /// node is worth uncut; none if it may not be.
-    fn gain(&self, left: Sums, ridge: f64, whole: f64) -> Option<f64> {
+    fn gain(&self, left: GradientSums, ridge: f64, whole: f64) -> Option<f64> {
         let (node, right) = (self.node, self.node.total.less(left));
         if left.hessian < self.least || right.hessian < self.least {
             return None;
@@ -182,15 +182,15 @@ impl Search<'_> {
         if self.node.limits.centred { rate * (1.0 - rate) } else { 0.0 }
     }
 
-    fn by_edge(&self, used: usize, bins: &[i64]) -> Option<Split> {
+    fn by_edge(&self, used: usize, bins: &[i64]) -> Option<FoundSplit> {
         let node = self.node;
         let missing = node.quantised.sums(bins[used]);
         let any_missing = bins[used] != 0;
         let whole = self.worth(node.total, node.limits.ridge);
-        let mut best: Option<(f64, u8, bool, Sums)> = None;
+        let mut best: Option<(f64, u8, bool, GradientSums)> = None;
         let sides: &[bool] = if any_missing { &[false, true] } else { &[false] };
         for &missing_left in sides {
-            let mut left = if missing_left { missing } else { Sums::default() };
+            let mut left = if missing_left { missing } else { GradientSums::default() };
             for (bin, &word) in bins[..used].iter().enumerate().take(used - usize::from(!any_missing)) {
                 if word == 0 && bin > 0 {
                     continue;
@@ -210,24 +210,24 @@ impl Search<'_> {
         if missing_left || (!any_missing && left.hessian > right.hessian) {
             left_bins.insert(used as u8);
         }
-        Some(Split { feature: self.feature, gain, left_bins, last_left: Some(last), left, right })
+        Some(FoundSplit { feature: self.feature, gain, left_bins, last_left: Some(last), left, right })
     }
 
-    fn by_level(&self, used: usize, bins: &[i64]) -> Option<Split> {
+    fn by_level(&self, used: usize, bins: &[i64]) -> Option<FoundSplit> {
         let (node, limits) = (self.node, self.node.limits);
-        let mut levels: Vec<(u8, Sums)> = (0..=used as u8)
+        let mut levels: Vec<(u8, GradientSums)> = (0..=used as u8)
             .zip(bins)
             .map(|(bin, &word)| (bin, node.quantised.sums(word)))
             .filter(|(_, sums)| sums.hessian > 0.0 && node.rows_of(*sums) >= limits.rows_per_level as f64 - 1e-6)
             .collect();
-        let order = |sums: Sums| self.centred(sums).gradient / (sums.hessian + limits.level_smoothing);
+        let order = |sums: GradientSums| self.centred(sums).gradient / (sums.hessian + limits.level_smoothing);
         levels.sort_by(|a, b| order(a.1).total_cmp(&order(b.1)).then(a.0.cmp(&b.0)));
         let many = levels.len() > FEW_LEVELS;
         let ridge = limits.ridge + if many { limits.level_ridge } else { 0.0 };
         let by_chance = if many { BY_CHANCE * (levels.len() - 1) as f64 * self.spread() } else { 0.0 };
         let whole = self.worth(node.total, ridge);
-        let mut best: Option<(f64, usize, Sums)> = None;
-        let mut left = Sums::default();
+        let mut best: Option<(f64, usize, GradientSums)> = None;
+        let mut left = GradientSums::default();
         for (at, (_, sums)) in levels.iter().enumerate().take(levels.len().saturating_sub(1)) {
             left.add(*sums);
             if let Some(gain) = self.gain(left, ridge, whole)
@@ -244,6 +244,6 @@ impl Search<'_> {
         let mut left_bins = BinSet::default();
         levels[..=last].iter().for_each(|(bin, _)| left_bins.insert(*bin));
         let right = node.total.less(left);
-        Some(Split { feature: self.feature, gain, left_bins, last_left: None, left, right })
+        Some(FoundSplit { feature: self.feature, gain, left_bins, last_left: None, left, right })
     }
 }

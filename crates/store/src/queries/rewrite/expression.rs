@@ -9,7 +9,7 @@ use sqlparser::tokenizer::Span;
 use super::literal::{string, unnested, whole};
 use super::scope::Scope;
 use super::text::{Text, folded, literal, name};
-use super::{LONGEST_TEXT, Rewriter, Stop, limited, types};
+use super::{LONGEST_TEXT, RewriteStop, Rewriter, limited, types};
 
 /// What can be taken out of a day or a time.
 const FIELDS: [&str; 20] = [
@@ -44,7 +44,7 @@ impl Rewriter<'_> {
         &mut self,
         expressions: impl IntoIterator<Item = &'e Expr>,
         scope: &Scope<'_>,
-    ) -> Result<Text, Stop> {
+    ) -> Result<Text, RewriteStop> {
         let written = expressions.into_iter().map(|e| self.expression(e, scope)).collect::<Result<Vec<_>, _>>()?;
         let mut text = Text::default();
         text.add_all(&written, ", ");
@@ -52,7 +52,7 @@ impl Rewriter<'_> {
     }
 
     /// Writes one. Whatever has parts stands in brackets.
-    pub(super) fn expression(&mut self, expression: &Expr, scope: &Scope<'_>) -> Result<Text, Stop> {
+    pub(super) fn expression(&mut self, expression: &Expr, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let after = |rewriter: &mut Self, operand: &Expr, words: &str| {
             let operand = rewriter.expression(operand, scope)?;
             Ok(pieces(&[&Text::of("("), &operand, &Text::of(words), &Text::of(")")]))
@@ -174,13 +174,13 @@ impl Rewriter<'_> {
     }
 
     /// A query that stands in an expression.
-    fn subquery(&mut self, query: &Query, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn subquery(&mut self, query: &Query, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         self.memory_users += 1;
         let written = self.query(query, &scope.inner())?;
         Ok(pieces(&[&Text::of("("), &written.text, &Text::of(")")]))
     }
 
-    fn column(&self, ident: &Ident, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn column(&self, ident: &Ident, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let column = folded(ident);
         let Some(weight) = scope.weight(&column) else {
             let sentence = if scope.item(&column).is_some() {
@@ -198,7 +198,7 @@ impl Rewriter<'_> {
     }
 
     /// A column of a table that is named.
-    fn column_of(&self, parts: &[Ident], scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn column_of(&self, parts: &[Ident], scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let [table, column] = parts else {
             let span = parts.first().map_or(Span::empty(), |part| part.span);
             return self.refuse("Name a column here as column, or as table.column.", span);
@@ -226,13 +226,13 @@ impl Rewriter<'_> {
         }
     }
 
-    fn between_two(&mut self, a: &Expr, words: &str, b: &Expr, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn between_two(&mut self, a: &Expr, words: &str, b: &Expr, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let (a, b) = (self.expression(a, scope)?, self.expression(b, scope)?);
         Ok(pieces(&[&Text::of("("), &a, &Text::of(words), &b, &Text::of(")")]))
     }
 
     /// A chain of operators, which leans to the left and may be long.
-    fn operators(&mut self, expression: &Expr, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn operators(&mut self, expression: &Expr, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let (mut first, mut steps) = (expression, Vec::new());
         while let Expr::BinaryOp { left, op, right } = first {
             steps.push((op, &**right));
@@ -263,7 +263,7 @@ impl Rewriter<'_> {
         Ok(pieces(&[&Text::of("("), &text, &Text::of(")")]))
     }
 
-    fn operator(&self, op: &Op, right: &Expr) -> Result<&'static str, Stop> {
+    fn operator(&self, op: &Op, right: &Expr) -> Result<&'static str, RewriteStop> {
         Ok(match op {
             Op::Plus => "+",
             Op::Minus => "-",
@@ -291,12 +291,18 @@ impl Rewriter<'_> {
             }
             other => {
                 let place = self.parsed.sign_before(right.span());
-                return Err(Stop::Refused(format!("“{other}” cannot be used in a question."), place));
+                return Err(RewriteStop::Refused(format!("“{other}” cannot be used in a question."), place));
             }
         })
     }
 
-    fn is_in(&mut self, value: &Expr, target: &InTarget, negated: bool, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn is_in(
+        &mut self,
+        value: &Expr,
+        target: &InTarget,
+        negated: bool,
+        scope: &Scope<'_>,
+    ) -> Result<Text, RewriteStop> {
         let value_text = self.expression(value, scope)?;
         let words = Text::of(if negated { " NOT IN " } else { " IN " });
         let set = match target {
@@ -314,7 +320,7 @@ impl Rewriter<'_> {
         (value, words, pattern): (&Expr, &str, &Expr),
         escape: Option<&Expr>,
         scope: &Scope<'_>,
-    ) -> Result<Text, Stop> {
+    ) -> Result<Text, RewriteStop> {
         let (value, pattern) = (self.expression(value, scope)?, self.expression(pattern, scope)?);
         let mut text = pieces(&[&Text::of("("), &value, &Text::of(words), &pattern]);
         if let Some(escape) = escape {
@@ -329,7 +335,7 @@ impl Rewriter<'_> {
         (left, op, right): (&Expr, &Op, &Expr),
         words: &str,
         scope: &Scope<'_>,
-    ) -> Result<Text, Stop> {
+    ) -> Result<Text, RewriteStop> {
         let Expr::Subquery(query) = unnested(right) else {
             return self.refuse(format!("{words} takes a SELECT in brackets here."), right.span());
         };
@@ -342,7 +348,7 @@ impl Rewriter<'_> {
         Ok(pieces(&[&Text::of("("), &left, &Text::of(&format!(" {sign} {words} ")), &query, &Text::of(")")]))
     }
 
-    pub(super) fn cast(&self, value: &Text, data_type: &DataType, span: Span) -> Result<Text, Stop> {
+    pub(super) fn cast(&self, value: &Text, data_type: &DataType, span: Span) -> Result<Text, RewriteStop> {
         let Some((sql, _)) = types::allowed(data_type) else {
             return self.refuse(
                 format!(
@@ -354,7 +360,7 @@ impl Rewriter<'_> {
         Ok(pieces(&[&Text::of("CAST("), value, &Text::of(&format!(" AS {sql})"))]))
     }
 
-    fn extract(&mut self, field: &DateTimeField, value: &Expr, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn extract(&mut self, field: &DateTimeField, value: &Expr, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let word = field.to_string().to_ascii_lowercase();
         if !FIELDS.contains(&word.as_str()) {
             return self.not_here(&format!("“{field}” of a day or a time"), value.span());
@@ -367,7 +373,7 @@ impl Rewriter<'_> {
         &mut self,
         (value, from, length): (&Expr, Option<&Expr>, Option<&Expr>),
         scope: &Scope<'_>,
-    ) -> Result<Text, Stop> {
+    ) -> Result<Text, RewriteStop> {
         let is_pattern = |e: &Expr| matches!(unnested(e), Expr::Value(value) if string(&value.value).is_some());
         if let Some(pattern) = from.filter(|from| is_pattern(from)) {
             if length.is_some() {
@@ -391,7 +397,7 @@ impl Rewriter<'_> {
         Ok(text)
     }
 
-    fn collate(&mut self, value: &Expr, collation: &ObjectName, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn collate(&mut self, value: &Expr, collation: &ObjectName, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let last = collation.0.last().and_then(|part| part.as_ident()).map(folded);
         match last.as_deref() {
             Some(plain @ ("C" | "POSIX")) if collation.0.len() == 1 => {
@@ -402,7 +408,7 @@ impl Rewriter<'_> {
         }
     }
 
-    fn interval(&self, interval: &Interval, span: Span) -> Result<Text, Stop> {
+    fn interval(&self, interval: &Interval, span: Span) -> Result<Text, RewriteStop> {
         let plain = interval.leading_precision.is_none()
             && interval.last_field.is_none()
             && interval.fractional_seconds_precision.is_none();
@@ -423,13 +429,18 @@ impl Rewriter<'_> {
     }
 
     /// A function of the system's with these arguments, which were looked at.
-    pub(super) fn called(&mut self, function: &str, arguments: &[&Expr], scope: &Scope<'_>) -> Result<Text, Stop> {
+    pub(super) fn called(
+        &mut self,
+        function: &str,
+        arguments: &[&Expr],
+        scope: &Scope<'_>,
+    ) -> Result<Text, RewriteStop> {
         let arguments = self.all(arguments.iter().copied(), scope)?;
         Ok(pieces(&[&Text::of(&format!("pg_catalog.\"{function}\"(")), &arguments, &Text::of(")")]))
     }
 
     /// A number of at most so much that is written as such.
-    pub(super) fn at_most(&self, number: &Expr, most: u64, what: &str) -> Result<(), Stop> {
+    pub(super) fn at_most(&self, number: &Expr, most: u64, what: &str) -> Result<(), RewriteStop> {
         match whole(number) {
             Some(number) if number <= most => Ok(()),
             _ => self.refuse(format!("{what} has to be written here as a number of at most {most}."), number.span()),

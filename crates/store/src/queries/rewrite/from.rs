@@ -8,9 +8,9 @@ use sqlparser::tokenizer::Span;
 
 use super::expression::pieces;
 use super::functions::ROWS;
-use super::scope::{Column, FromItem, Scope};
+use super::scope::{FromItem, Scope, ScopeColumn};
 use super::text::{Text, folded, name};
-use super::{Lookup, Rewriter, Stop, no_table};
+use super::{RewriteStop, Rewriter, TableLookup, no_table};
 
 /// A part of a FROM that was written.
 #[derive(Default)]
@@ -18,7 +18,7 @@ pub(super) struct From {
     pub text: Text,
     pub items: Vec<FromItem>,
     /// What `*` stands for: each column as it is written, and what it is.
-    pub star: Vec<(String, Column)>,
+    pub star: Vec<(String, ScopeColumn)>,
 }
 
 impl From {
@@ -31,7 +31,7 @@ impl From {
 
 impl Rewriter<'_> {
     /// A whole FROM; `scope` is that of the query before anything stands in it.
-    pub(super) fn from(&mut self, tables: &[TableWithJoins], scope: &Scope<'_>) -> Result<From, Stop> {
+    pub(super) fn from(&mut self, tables: &[TableWithJoins], scope: &Scope<'_>) -> Result<From, RewriteStop> {
         let mut all = From::default();
         for (at, table) in tables.iter().enumerate() {
             if at > 0 {
@@ -51,7 +51,7 @@ impl Rewriter<'_> {
         table: &TableWithJoins,
         scope: &Scope<'_>,
         before: &[FromItem],
-    ) -> Result<From, Stop> {
+    ) -> Result<From, RewriteStop> {
         let mut left = self.factor(&table.relation, scope, before)?;
         for Join { relation, global, join_operator } in &table.joins {
             if *global {
@@ -71,7 +71,7 @@ impl Rewriter<'_> {
         right: From,
         operator: &JoinOperator,
         (scope, span): (&Scope<'_>, Span),
-    ) -> Result<From, Stop> {
+    ) -> Result<From, RewriteStop> {
         let (words, constraint) = match operator {
             JoinOperator::Join(on) | JoinOperator::Inner(on) => (" JOIN ", on),
             JoinOperator::Left(on) | JoinOperator::LeftOuter(on) => (" LEFT JOIN ", on),
@@ -101,7 +101,8 @@ impl Rewriter<'_> {
                     if both.len() < 2 {
                         return self.refuse(format!("Not both tables have a column “{word}”."), ident.span);
                     }
-                    shared.push(Column { name: word, weight: both.iter().fold(0, |sum, w| sum.saturating_add(*w)) });
+                    shared
+                        .push(ScopeColumn { name: word, weight: both.iter().fold(0, |sum, w| sum.saturating_add(*w)) });
                 }
                 let names: Vec<String> = shared.iter().map(|column| name(&column.name)).collect();
                 text.push(&format!(" USING ({})", names.join(", ")));
@@ -114,7 +115,7 @@ impl Rewriter<'_> {
         Ok(From { text, items, star })
     }
 
-    fn factor(&mut self, factor: &TableFactor, scope: &Scope<'_>, before: &[FromItem]) -> Result<From, Stop> {
+    fn factor(&mut self, factor: &TableFactor, scope: &Scope<'_>, before: &[FromItem]) -> Result<From, RewriteStop> {
         let span = factor.span();
         match factor {
             TableFactor::Table {
@@ -165,7 +166,12 @@ impl Rewriter<'_> {
     }
 
     /// A table, or a query that WITH gave a name.
-    fn table(&mut self, table: &ObjectName, alias: Option<&TableAlias>, scope: &Scope<'_>) -> Result<From, Stop> {
+    fn table(
+        &mut self,
+        table: &ObjectName,
+        alias: Option<&TableAlias>,
+        scope: &Scope<'_>,
+    ) -> Result<From, RewriteStop> {
         let span = table.span();
         let parts: Vec<String> = table.0.iter().filter_map(|part| part.as_ident()).map(folded).collect();
         let Some(last) = parts.last().filter(|_| parts.len() == table.0.len()) else {
@@ -179,12 +185,12 @@ impl Rewriter<'_> {
                 (named.columns.clone(), true)
             }
             None => match self.relations.find(&parts) {
-                Lookup::Found(relation) => {
+                TableLookup::Found(relation) => {
                     text.push(&format!("{}.{}", name(&relation.schema), name(&relation.name)));
-                    (relation.columns.into_iter().map(Column::stored).collect(), relation.is_renamed)
+                    (relation.columns.into_iter().map(ScopeColumn::stored).collect(), relation.is_renamed)
                 }
-                Lookup::Missing => return self.refuse(no_table(&parts), span),
-                Lookup::Unknown => return Err(Stop::Unknown(parts)),
+                TableLookup::Missing => return self.refuse(no_table(&parts), span),
+                TableLookup::Unknown => return Err(RewriteStop::Unknown(parts)),
             },
         };
         let (own, columns) = self.aliased(alias, last, columns, span)?;
@@ -201,7 +207,7 @@ impl Rewriter<'_> {
         args: &[FunctionArg],
         alias: Option<&TableAlias>,
         scope: &Scope<'_>,
-    ) -> Result<From, Stop> {
+    ) -> Result<From, RewriteStop> {
         let span = function.span();
         let word = match function.0.as_slice() {
             [part] => part.as_ident().map(folded),
@@ -223,7 +229,7 @@ impl Rewriter<'_> {
         text.add(&self.called(&word, &arguments, scope)?);
         // Its one column is called as it is.
         let called = alias.map_or(word.clone(), |alias| folded(&alias.name));
-        let (own, columns) = self.aliased(alias, &word, vec![Column::stored(called)], span)?;
+        let (own, columns) = self.aliased(alias, &word, vec![ScopeColumn::stored(called)], span)?;
         let item = FromItem { name: own.0, alias: own.1, columns };
         text.push(&format!(" AS {}", listed(&item)));
         Ok(From::of(text, item))
@@ -234,9 +240,9 @@ impl Rewriter<'_> {
         &mut self,
         alias: Option<&TableAlias>,
         otherwise: &str,
-        mut columns: Vec<Column>,
+        mut columns: Vec<ScopeColumn>,
         span: Span,
-    ) -> Result<((String, String), Vec<Column>), Stop> {
+    ) -> Result<((String, String), Vec<ScopeColumn>), RewriteStop> {
         let own = match alias {
             None => otherwise.to_owned(),
             Some(TableAlias { name, columns: renamed, at: None, .. }) => {

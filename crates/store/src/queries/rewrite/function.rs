@@ -6,11 +6,11 @@ use sqlparser::ast::{
 };
 
 use super::expression::pieces;
-use super::functions::{Call, Growth, WITHOUT_BRACKETS, allowed};
+use super::functions::{Call, TextGrowth, WITHOUT_BRACKETS, allowed};
 use super::literal::unnested;
 use super::scope::Scope;
 use super::text::{Text, folded, name};
-use super::{LONGEST_TEXT, Rewriter, Stop, limited};
+use super::{LONGEST_TEXT, RewriteStop, Rewriter, limited};
 
 /// The longest pattern by which a number or a day is written.
 const LONGEST_FORMAT: usize = 200;
@@ -22,7 +22,7 @@ const LONGEST_REPLACEMENT: usize = 1_000;
 const LONGEST_PADDED: u64 = 10_000;
 
 impl Rewriter<'_> {
-    pub(super) fn function(&mut self, function: &Function, scope: &Scope<'_>) -> Result<Text, Stop> {
+    pub(super) fn function(&mut self, function: &Function, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let Function { name, uses_odbc_syntax, parameters, args, within_group, filter, null_treatment, over } =
             function;
         let span = name.span();
@@ -95,12 +95,12 @@ impl Rewriter<'_> {
             }
         }
         Ok(match growth {
-            Growth::None | Growth::Padded | Growth::Formatted | Growth::Matched => text,
-            Growth::Sum | Growth::Replaced | Growth::MatchedReplaced => limited(&text, LONGEST_TEXT),
+            TextGrowth::None | TextGrowth::Padded | TextGrowth::Formatted | TextGrowth::Matched => text,
+            TextGrowth::Sum | TextGrowth::Replaced | TextGrowth::MatchedReplaced => limited(&text, LONGEST_TEXT),
         })
     }
 
-    fn plain_arguments<'e>(&self, args: &'e [FunctionArg], function: &Function) -> Result<Vec<&'e Expr>, Stop> {
+    fn plain_arguments<'e>(&self, args: &'e [FunctionArg], function: &Function) -> Result<Vec<&'e Expr>, RewriteStop> {
         let plain = args.iter().map(|arg| match arg {
             FunctionArg::Unnamed(FunctionArgExpr::Expr(expression)) => Ok(expression),
             _ => self.not_here("An argument written like this", function.name.span()),
@@ -109,15 +109,15 @@ impl Rewriter<'_> {
     }
 
     /// The arguments, as far as they can make a text longer within limits.
-    fn arguments(&mut self, arguments: &[&Expr], growth: Growth, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn arguments(&mut self, arguments: &[&Expr], growth: TextGrowth, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         // How long the first argument may be, so that what comes of it is not too long.
         let mut most_first = None;
         match (growth, arguments) {
-            (Growth::Replaced, [_, _, replacement]) => {
+            (TextGrowth::Replaced, [_, _, replacement]) => {
                 let length = self.replacement(replacement)?;
                 most_first = Some(LONGEST_TEXT / length.max(1));
             }
-            (Growth::MatchedReplaced, [_, pattern, replacement, rest @ ..]) => {
+            (TextGrowth::MatchedReplaced, [_, pattern, replacement, rest @ ..]) => {
                 self.pattern(pattern)?;
                 let length = self.replacement(replacement)?;
                 for flags in rest {
@@ -125,11 +125,11 @@ impl Rewriter<'_> {
                 }
                 most_first = Some(LONGEST_TEXT / (length + 1));
             }
-            (Growth::Matched, [_, pattern, ..]) => {
+            (TextGrowth::Matched, [_, pattern, ..]) => {
                 self.pattern(pattern)?;
             }
-            (Growth::Padded, [_, length, ..]) => self.at_most(length, LONGEST_PADDED, "The length")?,
-            (Growth::Formatted, [_, format]) => {
+            (TextGrowth::Padded, [_, length, ..]) => self.at_most(length, LONGEST_PADDED, "The length")?,
+            (TextGrowth::Formatted, [_, format]) => {
                 let pattern = self.literal_text(format, "How to write it")?;
                 if pattern.chars().count() > LONGEST_FORMAT {
                     return self
@@ -149,7 +149,7 @@ impl Rewriter<'_> {
     }
 
     /// The characters of a text that is put in place of others.
-    fn replacement(&self, replacement: &Expr) -> Result<usize, Stop> {
+    fn replacement(&self, replacement: &Expr) -> Result<usize, RewriteStop> {
         let length = self.literal_text(replacement, "What is put in")?.chars().count();
         if length > LONGEST_REPLACEMENT {
             return self.refuse(
@@ -160,7 +160,7 @@ impl Rewriter<'_> {
         Ok(length)
     }
 
-    pub(super) fn orders(&mut self, orders: &[OrderByExpr], scope: &Scope<'_>) -> Result<Text, Stop> {
+    pub(super) fn orders(&mut self, orders: &[OrderByExpr], scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let mut written = Vec::new();
         for OrderByExpr { expr, options, with_fill } in orders {
             let mut text = self.expression(expr, scope)?;
@@ -186,7 +186,7 @@ impl Rewriter<'_> {
         Ok(text)
     }
 
-    pub(super) fn named_window(&self, window: &sqlparser::ast::Ident, scope: &Scope<'_>) -> Result<Text, Stop> {
+    pub(super) fn named_window(&self, window: &sqlparser::ast::Ident, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let word = folded(window);
         if !scope.windows.contains(&word) {
             return self.refuse(format!("There is no window “{word}” here."), window.span);
@@ -194,7 +194,7 @@ impl Rewriter<'_> {
         Ok(Text::of(&name(&word)))
     }
 
-    pub(super) fn window(&mut self, spec: &WindowSpec, scope: &Scope<'_>) -> Result<Text, Stop> {
+    pub(super) fn window(&mut self, spec: &WindowSpec, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let WindowSpec { window_name, partition_by, order_by, window_frame } = spec;
         let mut parts = Vec::new();
         if let Some(window) = window_name {
@@ -229,7 +229,7 @@ impl Rewriter<'_> {
         Ok(text)
     }
 
-    fn bound(&mut self, bound: &WindowFrameBound, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn bound(&mut self, bound: &WindowFrameBound, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let (rows, words) = match bound {
             WindowFrameBound::CurrentRow => return Ok(Text::of("CURRENT ROW")),
             WindowFrameBound::Preceding(rows) => (rows, "PRECEDING"),

@@ -21,7 +21,7 @@ pub(super) enum Call {
 
 /// How a text that a function makes may be longer than those it is given.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Growth {
+pub(super) enum TextGrowth {
     /// Hardly.
     None,
     /// By the sum of them.
@@ -189,17 +189,17 @@ pub(super) const WITHOUT_BRACKETS: &[&str] =
 pub(super) const ROWS: &[&str] = &["generate_series"];
 
 /// How a function may be called and what comes of it; nothing if it may not.
-pub(super) fn allowed(name: &str) -> Option<(Call, Growth)> {
+pub(super) fn allowed(name: &str) -> Option<(Call, TextGrowth)> {
     let growth = match name {
-        "concat" | "concat_ws" => Growth::Sum,
-        "replace" => Growth::Replaced,
-        "lpad" | "rpad" => Growth::Padded,
-        "to_char" => Growth::Formatted,
-        "regexp_count" | "regexp_instr" | "regexp_like" | "regexp_substr" => Growth::Matched,
-        "regexp_replace" => Growth::MatchedReplaced,
-        _ => Growth::None,
+        "concat" | "concat_ws" => TextGrowth::Sum,
+        "replace" => TextGrowth::Replaced,
+        "lpad" | "rpad" => TextGrowth::Padded,
+        "to_char" => TextGrowth::Formatted,
+        "regexp_count" | "regexp_instr" | "regexp_like" | "regexp_substr" => TextGrowth::Matched,
+        "regexp_replace" => TextGrowth::MatchedReplaced,
+        _ => TextGrowth::None,
     };
-    if growth != Growth::None {
+    if growth != TextGrowth::None {
         return Some((Call::Scalar, growth));
     }
     let lists = [
@@ -263,7 +263,7 @@ mod tests {
         ] {
             assert_eq!(allowed(name), None, "{name}");
         }
-        assert_eq!(allowed("sum"), Some((Call::Aggregate, Growth::None)));
+        assert_eq!(allowed("sum"), Some((Call::Aggregate, TextGrowth::None)));
         let every = every();
         assert!(every.iter().filter(|name| !ROWS.contains(name)).all(|name| allowed(name).is_some()));
     }

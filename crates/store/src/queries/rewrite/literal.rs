@@ -3,7 +3,7 @@
 use sqlparser::ast::{Expr, Spanned, Value, ValueWithSpan};
 
 use super::text::{Text, literal};
-use super::{Rewriter, Stop};
+use super::{RewriteStop, Rewriter};
 
 /// The longest regular expression, in characters.
 const LONGEST_PATTERN: usize = 200;
@@ -12,7 +12,7 @@ const LONGEST_PATTERN: usize = 200;
 const MOST_REPEATED: u64 = 1_000;
 
 impl Rewriter<'_> {
-    pub(super) fn value(&self, value: &ValueWithSpan) -> Result<Text, Stop> {
+    pub(super) fn value(&self, value: &ValueWithSpan) -> Result<Text, RewriteStop> {
         let mut text = Text::default();
         text.mark(self.parsed.place(value.span));
         match &value.value {
@@ -29,7 +29,7 @@ impl Rewriter<'_> {
     }
 
     /// The text of a literal; refused if it is none.
-    pub(super) fn literal_text<'e>(&self, expression: &'e Expr, what: &str) -> Result<&'e str, Stop> {
+    pub(super) fn literal_text<'e>(&self, expression: &'e Expr, what: &str) -> Result<&'e str, RewriteStop> {
         match unnested(expression) {
             Expr::Value(value) if string(&value.value).is_some() => Ok(string(&value.value).unwrap_or_default()),
             other => self.refuse(format!("{what} has to be written here as a text in single quotes."), other.span()),
@@ -37,7 +37,7 @@ impl Rewriter<'_> {
     }
 
     /// The regular expression of a literal; refused if it could take much memory.
-    pub(super) fn pattern<'e>(&self, expression: &'e Expr) -> Result<&'e str, Stop> {
+    pub(super) fn pattern<'e>(&self, expression: &'e Expr) -> Result<&'e str, RewriteStop> {
         let pattern = self.literal_text(expression, "A regular expression")?;
         if pattern.chars().count() > LONGEST_PATTERN || repeated(pattern) > MOST_REPEATED {
             return self.refuse(

@@ -26,7 +26,7 @@ use super::QueryError;
 use super::parse::Parsed;
 pub use functions::every as allowed_functions;
 pub use scope::Relation;
-use scope::{Column, Scope};
+use scope::{Scope, ScopeColumn};
 pub(crate) use text::Text;
 
 /// Joins, groupings, orderings and the like, each of which may take memory for itself, in one question.
@@ -40,7 +40,7 @@ const LONGEST_TEXT: usize = 1_000_000;
 
 /// Whether a name that a question reads from is a table, as far as it is known.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Lookup {
+pub enum TableLookup {
     /// It is.
     Found(Relation),
     /// There is none that may be read.
@@ -52,7 +52,7 @@ pub enum Lookup {
 /// What tables there are.
 pub trait Relations {
     /// The table of a name, whose parts are as PostgreSQL takes them.
-    fn find(&self, name: &[String]) -> Lookup;
+    fn find(&self, name: &[String]) -> TableLookup;
 }
 
 /// A question as it is told to the database.
@@ -74,18 +74,18 @@ impl Rewritten {
 
 /// Why a question cannot be written.
 #[derive(Debug)]
-pub(crate) enum Stop {
+pub(crate) enum RewriteStop {
     /// It is wrong, or not allowed.
     Refused(String, Option<Range<usize>>),
     /// Somebody has to look first whether there is a table of this name.
     Unknown(Vec<String>),
 }
 
-impl From<Stop> for QueryError {
-    fn from(stop: Stop) -> Self {
+impl From<RewriteStop> for QueryError {
+    fn from(stop: RewriteStop) -> Self {
         match stop {
-            Stop::Refused(sentence, place) => Self::Question { sentence, place },
-            Stop::Unknown(name) => Self::Question { sentence: no_table(&name), place: None },
+            RewriteStop::Refused(sentence, place) => Self::Question { sentence, place },
+            RewriteStop::Unknown(name) => Self::Question { sentence: no_table(&name), place: None },
         }
     }
 }
@@ -95,11 +95,11 @@ fn no_table(name: &[String]) -> String {
 }
 
 /// Writes a question anew.
-pub(crate) fn rewrite(parsed: &Parsed<'_>, relations: &dyn Relations) -> Result<Rewritten, Stop> {
+pub(crate) fn rewrite(parsed: &Parsed<'_>, relations: &dyn Relations) -> Result<Rewritten, RewriteStop> {
     let mut rewriter = Rewriter { parsed, relations, taken: HashSet::new(), memory_users: 0 };
     let written = rewriter.query(&parsed.query, &Scope::default())?;
     if rewriter.memory_users > MOST_MEMORY_USERS {
-        return Err(Stop::Refused(
+        return Err(RewriteStop::Refused(
             format!(
                 "It joins, groups and sorts in {} places, and {MOST_MEMORY_USERS} are allowed. Ask in smaller steps, and keep answers as tables.",
                 rewriter.memory_users
@@ -108,7 +108,7 @@ pub(crate) fn rewrite(parsed: &Parsed<'_>, relations: &dyn Relations) -> Result<
         ));
     }
     if written.text.weight() > MOST_WEIGHT {
-        return Err(Stop::Refused(
+        return Err(RewriteStop::Refused(
             "Its queries use what others of them compute again and again, so that it comes to more than one question may have. Keep an answer as a table, and ask that.".into(),
             None,
         ));
@@ -118,9 +118,9 @@ pub(crate) fn rewrite(parsed: &Parsed<'_>, relations: &dyn Relations) -> Result<
 }
 
 /// A query that was written.
-struct Written {
+struct RewrittenQuery {
     text: Text,
-    columns: Vec<Column>,
+    columns: Vec<ScopeColumn>,
 }
 
 struct Rewriter<'q> {
@@ -132,12 +132,12 @@ struct Rewriter<'q> {
 }
 
 impl Rewriter<'_> {
-    fn refuse<T>(&self, sentence: impl Into<String>, span: Span) -> Result<T, Stop> {
-        Err(Stop::Refused(sentence.into(), self.parsed.place(span)))
+    fn refuse<T>(&self, sentence: impl Into<String>, span: Span) -> Result<T, RewriteStop> {
+        Err(RewriteStop::Refused(sentence.into(), self.parsed.place(span)))
     }
 
     /// A part of the language that no question needs.
-    fn not_here<T>(&self, what: &str, span: Span) -> Result<T, Stop> {
+    fn not_here<T>(&self, what: &str, span: Span) -> Result<T, RewriteStop> {
         self.refuse(format!("{what} cannot be used in a question."), span)
     }
 

@@ -10,16 +10,16 @@ use sqlparser::tokenizer::Span;
 use super::columns::name_of;
 use super::expression::pieces;
 use super::from::From;
-use super::scope::{Column, NamedQuery, Scope};
+use super::scope::{NamedQuery, Scope, ScopeColumn};
 use super::text::{Text, folded, name};
-use super::{Rewriter, Stop, Written};
+use super::{RewriteStop, Rewriter, RewrittenQuery};
 
 /// In how many ways GROUPING SETS, CUBE and ROLLUP may group at once.
 const MOST_GROUPINGS: usize = 16;
 
 impl Rewriter<'_> {
     /// A query with all that belongs to it; `scope` is that around it.
-    pub(super) fn query(&mut self, query: &Query, scope: &Scope<'_>) -> Result<Written, Stop> {
+    pub(super) fn query(&mut self, query: &Query, scope: &Scope<'_>) -> Result<RewrittenQuery, RewriteStop> {
         let Query {
             with,
             body,
@@ -62,10 +62,10 @@ impl Rewriter<'_> {
             }
             text.push(if *with_ties { ") ROWS WITH TIES" } else { ") ROWS ONLY" });
         }
-        Ok(Written { text, columns: written.columns })
+        Ok(RewrittenQuery { text, columns: written.columns })
     }
 
-    fn with(&mut self, with: &With, scope: &Scope<'_>, named: &mut Vec<NamedQuery>) -> Result<Text, Stop> {
+    fn with(&mut self, with: &With, scope: &Scope<'_>, named: &mut Vec<NamedQuery>) -> Result<Text, RewriteStop> {
         if with.recursive {
             return self.refuse("RECURSIVE is not allowed: such a query may never come to an end.", with.span());
         }
@@ -104,13 +104,18 @@ impl Rewriter<'_> {
         Ok(text)
     }
 
-    fn body(&mut self, body: &SetExpr, order_by: Option<&OrderBy>, scope: &Scope<'_>) -> Result<Written, Stop> {
+    fn body(
+        &mut self,
+        body: &SetExpr,
+        order_by: Option<&OrderBy>,
+        scope: &Scope<'_>,
+    ) -> Result<RewrittenQuery, RewriteStop> {
         let mut written = match body {
             // What a SELECT comes from can be sorted by.
             SetExpr::Select(select) => return self.select(select, order_by, scope),
             SetExpr::Query(query) => {
                 let inner = self.query(query, &scope.inner())?;
-                Written { text: pieces(&[&Text::of("("), &inner.text, &Text::of(")")]), columns: inner.columns }
+                RewrittenQuery { text: pieces(&[&Text::of("("), &inner.text, &Text::of(")")]), columns: inner.columns }
             }
             SetExpr::SetOperation { left, op, set_quantifier, right } => {
                 self.memory_users += 1;
@@ -136,7 +141,7 @@ impl Rewriter<'_> {
                     &right.text,
                     &Text::of(")"),
                 ];
-                Written { text: pieces(&parts), columns: summed(left.columns, &right.columns) }
+                RewrittenQuery { text: pieces(&parts), columns: summed(left.columns, &right.columns) }
             }
             SetExpr::Values(Values { explicit_row: false, rows, .. }) => {
                 let (mut lines, mut weight) = (Vec::new(), 1);
@@ -148,9 +153,9 @@ impl Rewriter<'_> {
                 let columns = rows.first().map_or(0, |row| row.content.len());
                 let mut text = Text::of("VALUES ");
                 text.add_all(&lines, ", ");
-                Written {
+                RewrittenQuery {
                     text,
-                    columns: (1..=columns).map(|n| Column { name: format!("column{n}"), weight }).collect(),
+                    columns: (1..=columns).map(|n| ScopeColumn { name: format!("column{n}"), weight }).collect(),
                 }
             }
             other => return self.not_here("This", other.span()),
@@ -163,7 +168,7 @@ impl Rewriter<'_> {
         Ok(written)
     }
 
-    fn order_by(&mut self, order_by: &OrderBy, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn order_by(&mut self, order_by: &OrderBy, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let OrderBy { kind, interpolate } = order_by;
         let OrderByKind::Expressions(orders) = kind else { return self.not_here("ORDER BY ALL", Span::empty()) };
         if interpolate.is_some() {
@@ -174,7 +179,7 @@ impl Rewriter<'_> {
         Ok(pieces(&[&Text::of(" ORDER BY "), &orders]))
     }
 
-    fn limit(&mut self, limit: &LimitClause, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn limit(&mut self, limit: &LimitClause, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let LimitClause::LimitOffset { limit, offset, limit_by } = limit else {
             return self.refuse("Write LIMIT … OFFSET …, with both words.", Span::empty());
         };
@@ -193,7 +198,12 @@ impl Rewriter<'_> {
         Ok(text)
     }
 
-    fn select(&mut self, select: &Select, order_by: Option<&OrderBy>, scope: &Scope<'_>) -> Result<Written, Stop> {
+    fn select(
+        &mut self,
+        select: &Select,
+        order_by: Option<&OrderBy>,
+        scope: &Scope<'_>,
+    ) -> Result<RewrittenQuery, RewriteStop> {
         let Select {
             select_token: _,
             optimizer_hints,
@@ -242,8 +252,8 @@ impl Rewriter<'_> {
         let windows: Vec<String> = named_window.iter().map(|window| folded(&window.0)).collect();
         let inside = Scope { items: &from.items, windows: &windows, ..*scope };
         let columns = self.projection(projection, &from, &inside)?;
-        let outputs = columns.iter().map(|(text, name)| Column { name: name.clone(), weight: text.weight() });
-        let outputs: Vec<Column> = outputs.collect();
+        let outputs = columns.iter().map(|(text, name)| ScopeColumn { name: name.clone(), weight: text.weight() });
+        let outputs: Vec<ScopeColumn> = outputs.collect();
         let grouping = Scope { outputs: &outputs, ..inside };
         let mut text = Text::of("SELECT ");
         match distinct {
@@ -280,7 +290,7 @@ impl Rewriter<'_> {
         if let Some(order_by) = order_by {
             text.add(&self.order_by(order_by, &grouping)?);
         }
-        Ok(Written { text, columns: outputs })
+        Ok(RewrittenQuery { text, columns: outputs })
     }
 
     /// Each column that comes out, and what it is called.
@@ -289,7 +299,7 @@ impl Rewriter<'_> {
         projection: &[SelectItem],
         from: &From,
         scope: &Scope<'_>,
-    ) -> Result<Vec<(Text, String)>, Stop> {
+    ) -> Result<Vec<(Text, String)>, RewriteStop> {
         let mut columns = Vec::new();
         for item in projection {
             match item {
@@ -313,7 +323,7 @@ impl Rewriter<'_> {
                     let Some(item) = scope.items.iter().find(|item| item.name == word) else {
                         return self.refuse(format!("There is no “{word}” in FROM."), table.span());
                     };
-                    let sql = |column: &Column| format!("{}.{}", name(&item.alias), name(&column.name));
+                    let sql = |column: &ScopeColumn| format!("{}.{}", name(&item.alias), name(&column.name));
                     let all = item.columns.iter().map(|c| (column_text(&sql(c), c), c.name.clone()));
                     columns.extend(all);
                 }
@@ -323,7 +333,7 @@ impl Rewriter<'_> {
         Ok(columns)
     }
 
-    fn group_by(&mut self, group_by: &GroupByExpr, scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn group_by(&mut self, group_by: &GroupByExpr, scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let GroupByExpr::Expressions(expressions, modifiers) = group_by else {
             return self.not_here("GROUP BY ALL", Span::empty());
         };
@@ -371,7 +381,7 @@ impl Rewriter<'_> {
         Ok(text)
     }
 
-    fn windows(&mut self, windows: &[NamedWindowDefinition], scope: &Scope<'_>) -> Result<Text, Stop> {
+    fn windows(&mut self, windows: &[NamedWindowDefinition], scope: &Scope<'_>) -> Result<Text, RewriteStop> {
         let mut written = Vec::new();
         for NamedWindowDefinition(window, definition) in windows {
             let NamedWindowExpr::WindowSpec(spec) = definition else {
@@ -387,7 +397,7 @@ impl Rewriter<'_> {
 }
 
 /// Columns of two queries put below each other, of which each may be put in the place of its name.
-fn summed(mut left: Vec<Column>, right: &[Column]) -> Vec<Column> {
+fn summed(mut left: Vec<ScopeColumn>, right: &[ScopeColumn]) -> Vec<ScopeColumn> {
     for (column, other) in left.iter_mut().zip(right) {
         column.weight = column.weight.saturating_add(other.weight);
     }
@@ -395,7 +405,7 @@ fn summed(mut left: Vec<Column>, right: &[Column]) -> Vec<Column> {
 }
 
 /// A column that an asterisk stands for.
-fn column_text(sql: &str, column: &Column) -> Text {
+fn column_text(sql: &str, column: &ScopeColumn) -> Text {
     let mut text = Text::of(sql);
     text.weigh(column.weight);
     text

@@ -15,14 +15,14 @@ pub struct Relation {
 
 /// A column of something in a FROM, or of what comes out of a query.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Column {
+pub(super) struct ScopeColumn {
     /// Its name.
     pub name: String,
     /// The weight of the expression that it stands for.
     pub weight: u64,
 }
 
-impl Column {
+impl ScopeColumn {
     /// One of a table.
     pub fn stored(name: String) -> Self {
         Self { name, weight: 1 }
@@ -37,7 +37,7 @@ pub(super) struct FromItem {
     /// What the text for the database calls it: no two of a question are called the same.
     pub alias: String,
     /// Its columns.
-    pub columns: Vec<Column>,
+    pub columns: Vec<ScopeColumn>,
 }
 
 /// A query that was given a name by WITH.
@@ -48,7 +48,7 @@ pub(super) struct NamedQuery {
     /// What the text for the database calls it.
     pub alias: String,
     /// Its columns.
-    pub columns: Vec<Column>,
+    pub columns: Vec<ScopeColumn>,
 }
 
 /// The names that can be used at a place: those of a query, and of those that it stands in.
@@ -59,7 +59,7 @@ pub(super) struct Scope<'s> {
     /// What the FROM holds.
     pub items: &'s [FromItem],
     /// What comes out, for GROUP BY and ORDER BY.
-    pub outputs: &'s [Column],
+    pub outputs: &'s [ScopeColumn],
     /// Windows with names.
     pub windows: &'s [String],
     /// The query around this one.
@@ -68,7 +68,7 @@ pub(super) struct Scope<'s> {
 
 impl FromItem {
     /// The column of this name.
-    pub fn column(&self, name: &str) -> Option<&Column> {
+    pub fn column(&self, name: &str) -> Option<&ScopeColumn> {
         self.columns.iter().find(|column| column.name == name)
     }
 }

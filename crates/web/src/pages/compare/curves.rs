@@ -4,7 +4,7 @@ use pronoia_core::evaluate::{CurvePoint, Evaluation};
 use pronoia_core::question::Question;
 use serde_json::{Value, json};
 
-use super::measures::Candidate;
+use super::measures::ComparedCandidate;
 use crate::text;
 
 /// Candidates that a picture holds.
@@ -12,7 +12,7 @@ pub const MOST: usize = 4;
 
 /// A kind of curve.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum CurveKind {
     Gain,
     Lift,
     Roc,
@@ -22,14 +22,14 @@ pub enum Kind {
 }
 
 /// A curve as a page shows it.
-pub struct Curve {
+pub struct CurveChart {
     pub finding: String,
     pub data: String,
     pub label: &'static str,
 }
 
-impl Kind {
-    pub const ALL: [Kind; 6] =
+impl CurveKind {
+    pub const ALL: [CurveKind; 6] =
         [Self::Gain, Self::Lift, Self::Roc, Self::PrecisionRecall, Self::Calibration, Self::Spread];
 
     pub fn word(self) -> &'static str {
@@ -55,7 +55,7 @@ impl Kind {
     }
 
     /// Draws the candidates; the sentence is about the first.
-    pub fn of(self, candidates: &[&Candidate], question: Question) -> Option<Curve> {
+    pub fn of(self, candidates: &[&ComparedCandidate], question: Question) -> Option<CurveChart> {
         let first = candidates.first()?;
         let (e, name) = (&first.evaluation, first.model.name.to_lowercase());
         let (events, rate) = (question.events_noun(), super::measures::rate(e));
@@ -111,7 +111,7 @@ impl Kind {
             ((most * 10.0).ceil() / 10.0).clamp(0.1, 1.0)
         });
         let data = json!({ "x": x, "y": y, "percent": is_share, "diagonal": diagonal, "most": most, "lines": lines });
-        (!e.roc.is_empty()).then(|| Curve { finding, data: data.to_string(), label: self.label() })
+        (!e.roc.is_empty()).then(|| CurveChart { finding, data: data.to_string(), label: self.label() })
     }
 
     fn axes(self, question: Question) -> (String, String) {

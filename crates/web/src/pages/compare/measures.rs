@@ -7,25 +7,25 @@ use pronoia_core::evaluate::{Confusion, Evaluation};
 use pronoia_core::question::Question;
 use pronoia_store::candidates;
 
-use super::Worth;
-use crate::pages::meaning::{Meanings, area, hundred};
+use super::CandidateProfit;
+use crate::definitions::{Meanings, area, hundred};
 use crate::text;
 
 /// Share of customers at which finds are counted.
 pub const FIRST: f64 = 0.2;
 
 /// A candidate that was judged.
-pub struct Candidate<'a> {
-    pub model: &'a candidates::Candidate,
+pub struct ComparedCandidate<'a> {
+    pub model: &'a candidates::StoredCandidate,
     pub evaluation: Arc<Evaluation>,
     pub ranking: Option<Arc<Ranking>>,
     /// What it is worth, where there is a price.
-    pub worth: Option<Arc<Worth>>,
+    pub worth: Option<Arc<CandidateProfit>>,
     /// Counts when it acts on the share of customers that all are compared at.
     pub counts: Confusion,
 }
 
-impl Candidate<'_> {
+impl ComparedCandidate<'_> {
     /// Its own best point, where there is a price.
     pub fn best(&self) -> Option<ProfitPoint> {
         self.worth.as_ref().map(|worth| worth.best)
@@ -48,15 +48,15 @@ pub enum Set {
 }
 
 /// A measure.
-pub struct Measure {
+pub struct CompareMeasure {
     /// The word for it in addresses.
     pub word: &'static str,
     /// How it is headed.
     pub name: &'static str,
     /// The figure; greater is better where `more_is_better`.
-    pub value: fn(&Candidate) -> f64,
+    pub value: fn(&ComparedCandidate) -> f64,
     pub more_is_better: bool,
-    pub show: fn(&Candidate) -> String,
+    pub show: fn(&ComparedCandidate) -> String,
 }
 
 impl Set {
@@ -83,7 +83,7 @@ impl Set {
         }
     }
 
-    pub fn measures(self) -> &'static [Measure] {
+    pub fn measures(self) -> &'static [CompareMeasure] {
         match self {
             Self::Order => &ORDER,
             Self::Probabilities => &PROBABILITIES,
@@ -94,8 +94,8 @@ impl Set {
     }
 }
 
-const ORDER: [Measure; 4] = [
-    Measure {
+const ORDER: [CompareMeasure; 4] = [
+    CompareMeasure {
         word: "area",
         name: "AUC (ROC)",
         value: |c| c.evaluation.area_under_roc,
@@ -108,21 +108,21 @@ const ORDER: [Measure; 4] = [
             None => text::fixed(c.evaluation.area_under_roc, 3),
         },
     },
-    Measure {
+    CompareMeasure {
         word: "precision-recall",
         name: "precision–recall",
         value: |c| c.evaluation.average_precision,
         more_is_better: true,
         show: |c| text::fixed(c.evaluation.average_precision, 3),
     },
-    Measure {
+    CompareMeasure {
         word: "ks",
         name: "KS",
         value: |c| c.evaluation.kolmogorov_smirnov.unwrap_or(f64::NAN),
         more_is_better: true,
         show: |c| c.evaluation.kolmogorov_smirnov.map_or("–".into(), |ks| text::fixed(ks, 3)),
     },
-    Measure {
+    CompareMeasure {
         word: "found",
         name: "recall in first 20 %",
         value: |c| c.evaluation.recall_at(FIRST),
@@ -131,29 +131,29 @@ const ORDER: [Measure; 4] = [
     },
 ];
 
-const PROBABILITIES: [Measure; 4] = [
-    Measure {
+const PROBABILITIES: [CompareMeasure; 4] = [
+    CompareMeasure {
         word: "log-loss",
         name: "log loss",
         value: |c| c.evaluation.log_loss,
         more_is_better: false,
         show: |c| text::fixed(c.evaluation.log_loss, 4),
     },
-    Measure {
+    CompareMeasure {
         word: "brier",
         name: "Brier",
         value: |c| c.evaluation.brier,
         more_is_better: false,
         show: |c| text::fixed(c.evaluation.brier, 4),
     },
-    Measure {
+    CompareMeasure {
         word: "mean",
         name: "predicted on average",
         value: |c| (c.evaluation.mean_probability - rate(&c.evaluation)).abs(),
         more_is_better: false,
         show: |c| text::percent(c.evaluation.mean_probability),
     },
-    Measure {
+    CompareMeasure {
         word: "holds",
         name: "groups within 95 % CI",
         value: |c| c.evaluation.calibration.iter().filter(|g| g.holds()).count() as f64,
@@ -168,36 +168,36 @@ const PROBABILITIES: [Measure; 4] = [
     },
 ];
 
-const ACTIONS: [Measure; 5] = [
-    Measure {
+const ACTIONS: [CompareMeasure; 5] = [
+    CompareMeasure {
         word: "precision",
         name: "precision",
         value: |c| c.counts.precision(),
         more_is_better: true,
         show: |c| text::percent(c.counts.precision()),
     },
-    Measure {
+    CompareMeasure {
         word: "recall",
         name: "recall",
         value: |c| c.counts.recall(),
         more_is_better: true,
         show: |c| text::percent(c.counts.recall()),
     },
-    Measure {
+    CompareMeasure {
         word: "f1",
         name: "F1",
         value: |c| c.counts.f1(),
         more_is_better: true,
         show: |c| text::fixed(c.counts.f1(), 3),
     },
-    Measure {
+    CompareMeasure {
         word: "mcc",
         name: "MCC",
         value: |c| c.counts.matthews(),
         more_is_better: true,
         show: |c| text::fixed(c.counts.matthews(), 3),
     },
-    Measure {
+    CompareMeasure {
         word: "accuracy",
         name: "accuracy",
         value: |c| c.counts.accuracy(),
@@ -206,22 +206,22 @@ const ACTIONS: [Measure; 5] = [
     },
 ];
 
-const MONEY: [Measure; 3] = [
-    Measure {
+const MONEY: [CompareMeasure; 3] = [
+    CompareMeasure {
         word: "maximum",
         name: "expected maximum profit",
         value: |c| c.maximum().unwrap_or(f64::NAN),
         more_is_better: true,
         show: |c| c.maximum().map_or("–".into(), text::money),
     },
-    Measure {
+    CompareMeasure {
         word: "acted",
         name: "selected at its best",
         value: |c| c.best().map_or(f64::NAN, |best| best.share),
         more_is_better: false,
         show: |c| c.best().map_or("–".into(), |best| text::percent(best.share)),
     },
-    Measure {
+    CompareMeasure {
         word: "right",
         name: "precision there",
         value: |c| c.best().map_or(f64::NAN, |best| best.events / best.acted),
@@ -232,15 +232,15 @@ const MONEY: [Measure; 3] = [
     },
 ];
 
-const TIME: [Measure; 2] = [
-    Measure {
+const TIME: [CompareMeasure; 2] = [
+    CompareMeasure {
         word: "fit",
         name: "fitted in, s",
         value: |c| c.model.fit_seconds.unwrap_or(f64::NAN),
         more_is_better: false,
         show: |c| text::fixed(c.model.fit_seconds.unwrap_or(0.0), 2),
     },
-    Measure {
+    CompareMeasure {
         word: "score",
         name: "1 000 scored in, ms",
         value: |c| c.model.score_seconds.unwrap_or(f64::NAN),
@@ -266,7 +266,7 @@ pub fn rate(e: &Evaluation) -> f64 {
 }
 
 /// Every measure of a set in plain words, with the counts of one candidate.
-pub fn meaning(set: Set, c: &Candidate, question: Question) -> Meanings {
+pub fn meaning(set: Set, c: &ComparedCandidate, question: Question) -> Meanings {
     let (e, name) = (&c.evaluation, &c.model.name);
     let (left, events) = (question.event_verb(), question.events_noun());
     let rate = rate(e);

@@ -2,10 +2,10 @@
 
 use pronoia_core::decide::{Difference, Payoff};
 use pronoia_core::evaluate::delong;
-use pronoia_store::judgements::Paired;
+use pronoia_store::holdout_predictions::PairedPredictions;
 
 use super::Money;
-use super::measures::Candidate;
+use super::measures::ComparedCandidate;
 use crate::text;
 
 /// What a page says of two candidates.
@@ -19,7 +19,12 @@ pub struct PairView {
 
 impl PairView {
     /// Compares two candidates, each acting from a cut-off of its own.
-    pub fn of([a, b]: [&Candidate; 2], [at, bt]: [f64; 2], paired: &Paired, money: Option<&Money>) -> Self {
+    pub fn of(
+        [a, b]: [&ComparedCandidate; 2],
+        [at, bt]: [f64; 2],
+        paired: &PairedPredictions,
+        money: Option<&Money>,
+    ) -> Self {
         let (first, second) = (&a.model.name, b.model.name.to_lowercase());
         let area = delong::difference(&paired.first, &paired.second, &paired.event);
         let rows = text::count(paired.event.len() as u64);

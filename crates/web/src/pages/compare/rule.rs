@@ -10,11 +10,11 @@ use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
 use super::Money;
-use super::measures::{self, Candidate, Set};
+use super::measures::{self, ComparedCandidate, Set};
 use crate::App;
 use crate::error::{PageError, PageResult, see_other};
 use crate::frame::StudyView;
-use crate::pages::steps::types_of;
+use crate::pages::prepare::steps::types_of;
 use crate::pages::{StudyPath, ask_once, is_asked};
 use crate::session::Visitor;
 use crate::text;
@@ -82,7 +82,12 @@ pub struct Baseline {
 }
 
 /// What needs no model: nobody, everybody, and the rule of today.
-pub fn baselines(set: Set, judged: Option<&Candidate>, rule: &RuleView, money: Option<&Money>) -> Vec<Baseline> {
+pub fn baselines(
+    set: Set,
+    judged: Option<&ComparedCandidate>,
+    rule: &RuleView,
+    money: Option<&Money>,
+) -> Vec<Baseline> {
     let Some(judged) = judged else { return Vec::new() };
     let (rows, events) = (judged.evaluation.rows, judged.evaluation.events);
     let nobody = Confusion { missed: events, left_alone: rows - events, ..Confusion::default() };
@@ -123,7 +128,7 @@ pub fn baselines(set: Set, judged: Option<&Candidate>, rule: &RuleView, money: O
 
 /// The rule as typed.
 #[derive(Deserialize)]
-pub struct Typed {
+pub struct RuleForm {
     csrf: String,
     condition: String,
 }
@@ -133,7 +138,7 @@ pub async fn keep(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    form: web::Form<Typed>,
+    form: web::Form<RuleForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;

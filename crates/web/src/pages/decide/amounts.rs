@@ -1,6 +1,6 @@
 //! Amounts as a form shows them.
 
-use pronoia_core::decide::{Amount, Assumption, Unit};
+use pronoia_core::decide::{Amount, Assumption, AssumptionUnit};
 use pronoia_core::study::ChosenPolicy;
 
 use super::sensitivity;
@@ -32,7 +32,7 @@ pub fn fields(chosen: &ChosenPolicy, optional: bool) -> Vec<AmountField> {
 /// What an amount is called beside its field.
 pub fn label(assumption: &Assumption) -> String {
     match assumption.unit {
-        Unit::Chance | Unit::Rate => format!("{}, %", assumption.name),
+        AssumptionUnit::Chance | AssumptionUnit::Rate => format!("{}, %", assumption.name),
         _ => assumption.name.to_owned(),
     }
 }
@@ -41,7 +41,7 @@ pub fn label(assumption: &Assumption) -> String {
 pub fn in_field(assumption: &Assumption, amount: &Amount) -> String {
     match (amount, assumption.unit) {
         (Amount::Each(formula), _) => formula.expression.source().to_owned(),
-        (Amount::Same(value), Unit::Chance | Unit::Rate) => text::plain_share(value),
+        (Amount::Same(value), AssumptionUnit::Chance | AssumptionUnit::Rate) => text::plain_share(value),
         (Amount::Same(value), _) => format!("{value}"),
     }
 }

@@ -1,35 +1,35 @@
 //! Try a customer: the account of a score, with the values beside its lines to be changed.
 
-mod room;
+mod what_if;
 
 use actix_web::web;
 use askama::Template;
 use pronoia_core::Table;
-use pronoia_core::prepare::Input;
+use pronoia_core::prepare::ModelInput;
 
-use super::situation::Situation;
-use super::typed::Typed;
-use super::views::{DecideView, Views};
+use super::policy_evaluation::Situation;
+use super::policy_form::TypedFields;
+use super::views::{DecideView, DecideViews};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
-use crate::pages::apart::apart;
 use crate::pages::{PageResult, StudyPath};
+use crate::run_blocking::apart;
 use crate::session::Visitor;
-use room::Room;
+use what_if::Room;
 
 #[derive(Template)]
-#[template(path = "customer.html")]
-struct Page {
+#[template(path = "decide/customer.html")]
+struct CustomerPage {
     frame: Frame,
-    views: Views,
+    views: DecideViews,
     base: String,
     train: String,
-    account: Option<Account>,
+    account: Option<ScoreExplanation>,
 }
 
 /// The account of one score.
-pub struct Account {
+pub struct ScoreExplanation {
     who: String,
     /// Where the customer began, for the form.
     from: String,
@@ -38,9 +38,9 @@ pub struct Account {
     scale: &'static str,
     base: String,
     base_note: String,
-    lines: Vec<Line>,
+    lines: Vec<ContributionLine>,
     /// Lines of columns that add nothing.
-    silent: Vec<Line>,
+    silent: Vec<ContributionLine>,
     score: String,
     becomes: String,
     probability: String,
@@ -58,7 +58,7 @@ pub struct Account {
 }
 
 /// A line of the account.
-struct Line {
+struct ContributionLine {
     column: String,
     /// The field, where the value can be changed.
     field: Option<String>,
@@ -86,14 +86,14 @@ struct NearLine {
 
 /// What was asked for.
 #[derive(Debug, Clone, Default)]
-struct Asked {
+struct CustomerQuery {
     row: Option<String>,
     values: Vec<(usize, String)>,
     can: Vec<usize>,
     told: bool,
 }
 
-impl Asked {
+impl CustomerQuery {
     fn of(query: &[(String, String)]) -> Self {
         let mut asked = Self::default();
         for (name, value) in query {
@@ -121,13 +121,13 @@ pub async fn page(
 ) -> PageResult {
     let tried = apart(async move || {
         let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-        let account = match Situation::of(&app, &view, &Typed::default()).await? {
-            Some(situation) => Some(account(&app, &view, &situation, &Asked::of(&query)).await?),
+        let account = match Situation::of(&app, &view, &TypedFields::default()).await? {
+            Some(situation) => Some(account(&app, &view, &situation, &CustomerQuery::of(&query)).await?),
             None => None,
         };
-        Ok(Page {
+        Ok(CustomerPage {
             frame: Frame::of_study(&app, &visitor, &view, 6).await?,
-            views: Views::of(&view, DecideView::Customer),
+            views: DecideViews::of(&view, DecideView::Customer),
             base: view.href("decide/customer"),
             train: view.href("train"),
             account,
@@ -136,7 +136,12 @@ pub async fn page(
     html(&tried.await?)
 }
 
-async fn account(app: &App, view: &StudyView, situation: &Situation<'_>, asked: &Asked) -> Result<Account, PageError> {
+async fn account(
+    app: &App,
+    view: &StudyView,
+    situation: &Situation<'_>,
+    asked: &CustomerQuery,
+) -> Result<ScoreExplanation, PageError> {
     let row = app.store.model(situation.model.id).await?;
     let (basis, model) = (row.fitted_on()?, row.fitted()?);
     let kinds = view.table.kinds()?;
@@ -148,7 +153,7 @@ async fn account(app: &App, view: &StudyView, situation: &Situation<'_>, asked: 
         }
     }
     let book = app.books.open(app, view, situation.model, names).await?;
-    let inputs: Vec<&Input> = model.inputs().collect();
+    let inputs: Vec<&ModelInput> = model.inputs().collect();
     let columns: Vec<String> = inputs.iter().map(|input| input.name.clone()).collect();
     let fitted_to = |table: &Table| Ok(basis.split.fitted_to(basis.deal(table).map_err(refused)?));
     let likeness = book.likeness(&columns, fitted_to)?;

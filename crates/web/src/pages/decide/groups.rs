@@ -6,18 +6,18 @@ use pronoia_core::decide::{Action, GroupDecision, Order};
 use pronoia_core::drivers::Grouping;
 use pronoia_core::question::Question;
 use pronoia_core::stats::Count;
-use pronoia_core::study::Role;
+use pronoia_core::study::ColumnRole;
 use serde::Deserialize;
 
-use super::situation::Situation;
-use super::typed::Typed;
-use super::views::{DecideView, Views};
-use super::without::WithoutView;
+use super::ablation::WithoutView;
+use super::policy_evaluation::Situation;
+use super::policy_form::TypedFields;
+use super::views::{DecideView, DecideViews};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, whom};
-use crate::pages::apart::apart;
 use crate::pages::{PageResult, StudyPath};
+use crate::run_blocking::apart;
 use crate::session::Visitor;
 use crate::text;
 
@@ -28,10 +28,10 @@ const GROUPS: usize = 10;
 const WIDTH: f64 = 150.0;
 
 #[derive(Template)]
-#[template(path = "groups.html")]
-struct Page {
+#[template(path = "decide/groups.html")]
+struct GroupsPage {
     frame: Frame,
-    views: Views,
+    views: DecideViews,
     base: String,
     train: String,
     prepare: String,
@@ -40,23 +40,23 @@ struct Page {
     columns: Vec<(String, bool)>,
     heading: String,
     whom: String,
-    ladders: Vec<Ladder>,
+    ladders: Vec<GroupLadder>,
     without: Option<WithoutView>,
 }
 
 /// One column.
-pub struct Ladder {
+pub struct GroupLadder {
     pub(super) column: String,
     sensitive: bool,
     pub(super) finding: String,
     /// Whether the finding is one to look into.
     caution: bool,
     overall: String,
-    pub(super) rungs: Vec<Rung>,
+    pub(super) rungs: Vec<GroupRung>,
 }
 
 /// One group.
-pub struct Rung {
+pub struct GroupRung {
     pub(super) label: String,
     pub(super) rows: String,
     pub(super) acted: String,
@@ -76,7 +76,7 @@ pub struct Rung {
 
 /// Which column, beside the sensitive ones.
 #[derive(Deserialize)]
-pub struct Asked {
+pub struct GroupsQuery {
     column: Option<String>,
 }
 
@@ -85,22 +85,22 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    asked: web::Query<Asked>,
+    asked: web::Query<GroupsQuery>,
 ) -> PageResult {
     html(&apart(async move || compared(&app, &visitor, path.id, &asked).await).await?)
 }
 
-async fn compared(app: &App, visitor: &Visitor, study: i64, asked: &Asked) -> Result<Page, PageError> {
+async fn compared(app: &App, visitor: &Visitor, study: i64, asked: &GroupsQuery) -> Result<GroupsPage, PageError> {
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let stored = view.table.names()?;
     if let Some(wrong) = asked.column.as_ref().filter(|name| !name.is_empty() && !stored.contains(name)) {
         return Err(PageError::Refused(format!("There is no column “{wrong}” in these records.")));
     }
     let sensitive: Vec<String> =
-        view.state.columns.iter().filter(|c| c.role == Role::Sensitive).map(|c| c.name.clone()).collect();
+        view.state.columns.iter().filter(|c| c.role == ColumnRole::Sensitive).map(|c| c.name.clone()).collect();
     let mut looked_at = sensitive.clone();
     looked_at.extend(asked.column.clone().filter(|name| !name.is_empty() && !sensitive.contains(name)));
-    let situation = Situation::of(app, &view, &Typed::default()).await?;
+    let situation = Situation::of(app, &view, &TypedFields::default()).await?;
     let ladders = match &situation {
         Some(situation) if !looked_at.is_empty() => ladders(app, &view, situation, &looked_at, &sensitive).await?,
         _ => Vec::new(),
@@ -111,9 +111,9 @@ async fn compared(app: &App, visitor: &Visitor, study: i64, asked: &Asked) -> Re
         (Some(_), Some(ladder)) => ladder.finding.clone(),
     };
     let outcome = view.state.outcome.as_ref().map(|outcome| outcome.column.clone());
-    Ok(Page {
+    Ok(GroupsPage {
         frame: Frame::of_study(app, visitor, &view, 6).await?,
-        views: Views::of(&view, DecideView::Groups),
+        views: DecideViews::of(&view, DecideView::Groups),
         base: view.href("decide/groups"),
         train: view.href("train"),
         prepare: view.href("prepare"),
@@ -140,7 +140,7 @@ pub(super) async fn ladders(
     situation: &Situation<'_>,
     looked_at: &[String],
     sensitive: &[String],
-) -> Result<Vec<Ladder>, PageError> {
+) -> Result<Vec<GroupLadder>, PageError> {
     let refused = |e: String| PageError::Refused(e);
     let mut names = looked_at.to_vec();
     let mut policy = situation.chosen.policy.clone();
@@ -166,12 +166,12 @@ pub(super) async fn ladders(
         let Some(column) = book.table.column(name) else { continue };
         let grouping = Grouping::of(column, &book.rows, &book.event, GROUPS);
         let groups = GroupDecision::of_all(&grouping, (&actions, &probability), &book.event, payoffs, weights);
-        ladders.push(Ladder::of(name, sensitive.contains(name), &groups, question));
+        ladders.push(GroupLadder::of(name, sensitive.contains(name), &groups, question));
     }
     Ok(ladders)
 }
 
-impl Ladder {
+impl GroupLadder {
     fn of(column: &str, sensitive: bool, groups: &[GroupDecision], question: Question) -> Self {
         let all = groups.iter().fold(Count::default(), |sum, group| sum.plus(group.acted));
         let most = groups.iter().map(|g| g.acted.interval().1).fold(all.rate(), f64::max).max(f64::MIN_POSITIVE);
@@ -180,7 +180,7 @@ impl Ladder {
         let rungs = groups.iter().map(|group| {
             let (low, high) = group.acted.interval();
             let of = |count: Count| if count.rows > 0 { text::fixed(count.rate() * 100.0, 0) } else { "–".into() };
-            Rung {
+            GroupRung {
                 label: group.label.clone(),
                 rows: text::count(group.all.rows),
                 acted: text::percent(group.acted.rate()),

@@ -2,9 +2,9 @@
 
 use pronoia_core::decide::{Along, Assumption, Sensitivity};
 
+use super::policy_evaluation::Situation;
+use super::policy_form::TypedFields;
 use super::sensitivity::written;
-use super::situation::Situation;
-use super::typed::Typed;
 use crate::text;
 
 /// By what assumptions are multiplied along an axis.
@@ -19,7 +19,7 @@ pub struct MapView {
     pub again: bool,
     pub finding: String,
     pub across: Axis,
-    pub rows: Vec<Row>,
+    pub rows: Vec<SensitivityRow>,
 }
 
 /// The values along the top.
@@ -31,14 +31,14 @@ pub struct Axis {
 
 /// A line of the map.
 #[derive(Clone)]
-pub struct Row {
+pub struct SensitivityRow {
     pub value: String,
-    pub cells: Vec<Cell>,
+    pub cells: Vec<SensitivityCell>,
 }
 
 /// What is gained in one place.
 #[derive(Clone)]
-pub struct Cell {
+pub struct SensitivityCell {
     pub gain: String,
     pub loses: bool,
     pub here: bool,
@@ -48,7 +48,7 @@ pub struct Cell {
 
 impl MapView {
     /// The map of the two assumptions that were asked for, or else of those that decide first.
-    pub fn of(situation: &Situation, all: &[Sensitivity], typed: &Typed) -> Option<Self> {
+    pub fn of(situation: &Situation, all: &[Sensitivity], typed: &TypedFields) -> Option<Self> {
         let mut close: Vec<&Sensitivity> = all.iter().filter(|s| s.value != 0.0).collect();
         close.sort_by(|a, b| a.margin().unwrap_or(f64::INFINITY).total_cmp(&b.margin().unwrap_or(f64::INFINITY)));
         let asked = |field: &str| close.iter().find(|s| Some(s.assumption.word) == typed.field(field)).copied();
@@ -66,12 +66,12 @@ impl MapView {
         };
         let most = gains.iter().flatten().fold(f64::MIN_POSITIVE, |most, gain| most.max(gain.abs()));
         let pays = gains.iter().flatten().filter(|gain| **gain > 0.0).count();
-        let rows = ys.iter().zip(&gains).map(|(&y, gains)| Row {
+        let rows = ys.iter().zip(&gains).map(|(&y, gains)| SensitivityRow {
             value: written(down.assumption.unit, y),
             cells: xs
                 .iter()
                 .zip(gains)
-                .map(|(&x, &gain)| Cell {
+                .map(|(&x, &gain)| SensitivityCell {
                     gain: text::money(gain),
                     loses: gain <= 0.0,
                     here: x == across.value && y == down.value,

@@ -6,8 +6,8 @@ use pronoia_core::decide::{Amount, Assumption, Economics, Offer, Offers, Outcome
 use pronoia_core::expression::Type;
 
 use super::amounts::{self, AmountField, mean};
-use super::situation::Situation;
-use super::typed::{self, Typed};
+use super::policy_evaluation::Situation;
+use super::policy_form::{self, TypedFields};
 use crate::error::PageError;
 use crate::text;
 
@@ -19,7 +19,7 @@ fn field_of(at: usize, word: &str) -> String {
     format!("offer{at}_{word}")
 }
 
-impl Typed {
+impl TypedFields {
     /// What can be offered; what was kept, where the form did not have it.
     pub fn offers(
         &self,
@@ -38,7 +38,7 @@ impl Typed {
             let mut amounts = BTreeMap::new();
             for assumption in &assumptions {
                 let Some(text) = self.filled(&field_of(at, assumption.word)) else { continue };
-                amounts.insert(assumption.word.to_owned(), typed::amount(assumption, text, columns)?);
+                amounts.insert(assumption.word.to_owned(), policy_form::amount(assumption, text, columns)?);
             }
             match self.filled(&field_of(at, "name")) {
                 _ if self.filled(&field_of(at, "out")).is_some() => {}

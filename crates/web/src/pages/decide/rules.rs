@@ -1,10 +1,10 @@
 //! The table of what other rules would bring.
 
-use pronoia_core::decide::{Alternative, Expected, Rule, Which};
+use pronoia_core::decide::{Alternative, ExpectedProfit, Rule, Which};
 use pronoia_core::study::ChosenPolicy;
 
-use super::situation::Situation;
-use super::typed;
+use super::policy_evaluation::Situation;
+use super::policy_form;
 use super::{Today, offers};
 use crate::error::PageError;
 use crate::frame::{encoded, whom};
@@ -124,7 +124,7 @@ fn finding(situation: &Situation, all: &[Alternative]) -> String {
 }
 
 /// Whether it is worth choosing among several offers, in a sentence.
-fn choosing(over: Expected, money: impl Fn(f64) -> String, whom: &str) -> String {
+fn choosing(over: ExpectedProfit, money: impl Fn(f64) -> String, whom: &str) -> String {
     let range = format!("{} to {}", text::money(over.low), text::money(over.high));
     if over.low > 0.0 {
         format!(
@@ -148,19 +148,19 @@ fn href(situation: &Situation, rule: &Rule, only: Option<usize>) -> String {
     let amounts = offers::in_address(&chosen.policy, only);
     let mut fields: Vec<(&str, String)> = vec![("model", situation.model.id.to_string())];
     fields.extend(amounts.iter().map(|(field, value)| (field.as_str(), value.clone())));
-    let (line, line_as) = typed::written(rule.line, rule.by);
+    let (line, line_as) = policy_form::written(rule.line, rule.by);
     fields.push(("population", chosen.population.customers.map_or(String::new(), |n| format!("{n}"))));
     fields.push((
         "event_rate",
         chosen.population.event_rate.map_or(String::new(), |rate| text::plain_share(rate.population)),
     ));
     fields.push(("currency", chosen.currency.clone()));
-    fields.push(("by", typed::key_word(rule.by).into()));
+    fields.push(("by", policy_form::key_word(rule.by).into()));
     fields.push(("line", format!("{line}")));
     fields.push(("line_as", line_as.into()));
     fields.push(("refer_from", rule.refer_from.map_or(String::new(), |from| format!("{}", from.min(1.0)))));
     for limit in &rule.limits {
-        let (value, kind) = typed::written(*limit, rule.by);
+        let (value, kind) = policy_form::written(*limit, rule.by);
         let field = match kind {
             "count" => "most_customers",
             "budget" => "most_money",

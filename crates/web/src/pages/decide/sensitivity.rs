@@ -1,10 +1,10 @@
 //! What would have to be true for a decision to lose money.
 
-use pronoia_core::decide::{Sensitivity, Unit};
+use pronoia_core::decide::{AssumptionUnit, Sensitivity};
 
 use super::map::MapView;
-use super::situation::Situation;
-use super::typed::Typed;
+use super::policy_evaluation::Situation;
+use super::policy_form::TypedFields;
 use crate::text;
 
 /// Width of the bars in their own units.
@@ -19,7 +19,7 @@ pub struct Assumptions {
     pub(super) finding: String,
     /// Whether the decision gains anything as things are assumed.
     pub(super) pays: bool,
-    pub(super) lines: Vec<Line>,
+    pub(super) lines: Vec<AssumptionLine>,
     /// Where among the bars the decision stands as it is, and where it gains nothing.
     pub(super) here: String,
     pub(super) nothing: Option<String>,
@@ -33,7 +33,7 @@ pub struct Assumptions {
 
 /// One assumption.
 #[derive(Clone)]
-pub struct Line {
+pub struct AssumptionLine {
     pub(super) name: &'static str,
     pub(super) value: String,
     /// From where on that is no longer so.
@@ -49,7 +49,7 @@ pub struct Line {
 }
 
 impl Assumptions {
-    pub(super) fn of(situation: &Situation, typed: &Typed) -> Self {
+    pub(super) fn of(situation: &Situation, typed: &TypedFields) -> Self {
         let typical = &situation.typical;
         // A single year and no discount are no assumptions.
         let asked = typical.amounts().into_iter().filter(|(a, value)| a.is_linear() || **value != a.usual);
@@ -71,7 +71,7 @@ impl Assumptions {
                 Some(at) if at < s.value => format!("below {}", amount(at)),
                 Some(at) => format!("above {}", amount(at)),
             };
-            Line {
+            AssumptionLine {
                 name: s.assumption.name,
                 value: amount(s.value),
                 break_even: beside(s.break_even),
@@ -99,10 +99,10 @@ impl Assumptions {
 }
 
 /// An assumption with its unit.
-pub fn written(unit: Unit, value: f64) -> String {
+pub fn written(unit: AssumptionUnit, value: f64) -> String {
     match unit {
-        Unit::Chance | Unit::Rate => text::percent(value),
-        Unit::Amount | Unit::Balance | Unit::Years => text::fixed(value, 2),
+        AssumptionUnit::Chance | AssumptionUnit::Rate => text::percent(value),
+        AssumptionUnit::Amount | AssumptionUnit::Balance | AssumptionUnit::Years => text::fixed(value, 2),
     }
 }
 

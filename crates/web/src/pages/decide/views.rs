@@ -18,9 +18,9 @@ pub enum DecideView {
 }
 
 /// Links to all views.
-pub struct Views(pub Vec<(String, &'static str, bool)>);
+pub struct DecideViews(pub Vec<(String, &'static str, bool)>);
 
-impl Views {
+impl DecideViews {
     pub fn of(view: &StudyView, open: DecideView) -> Self {
         let all = [
             (DecideView::Line, "decide", "policy"),

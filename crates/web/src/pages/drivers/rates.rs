@@ -2,16 +2,16 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::drivers::{Driver, Drivers, Group, Members};
+use pronoia_core::drivers::{Driver, Drivers, Members, RateGroup};
 use pronoia_core::formulas::neutralised;
 use pronoia_core::number::{count, fixed, percent};
 use pronoia_core::study::Verdict;
 use serde::Deserialize;
 
-use super::super::meaning::{self, Meanings};
 use super::super::{PageResult, StudyPath, csv_file};
-use super::{Opened, Stop, found, ratio, share_of};
+use super::{DriversContext, DriversStop, found, ratio, share_of};
 use crate::App;
+use crate::definitions::{self, Meanings};
 use crate::error::html;
 use crate::frame::{Frame, StudyView, encoded};
 use crate::session::Visitor;
@@ -27,11 +27,11 @@ const THICKEST: f64 = 14.0;
 
 #[derive(Template)]
 #[template(path = "drivers/rates.html")]
-struct Page {
+struct RatesPage {
     frame: Frame,
-    stop: Stop,
+    stop: DriversStop,
     heading: String,
-    ladders: Vec<Ladder>,
+    ladders: Vec<RateLadder>,
     more: usize,
     /// Columns that chance could have made as telling.
     unbelieved: Vec<(String, String)>,
@@ -49,7 +49,7 @@ struct Page {
 }
 
 /// One column.
-struct Ladder {
+struct RateLadder {
     column: String,
     encoded: String,
     finding: String,
@@ -59,14 +59,14 @@ struct Ladder {
     bits: String,
     value: String,
     correlation: String,
-    rungs: Vec<Rung>,
+    rungs: Vec<RateRung>,
     /// How many groups between the first and the last ones are not shown.
     between: usize,
     between_after: usize,
 }
 
 /// One group of customers.
-struct Rung {
+struct RateRung {
     label: String,
     missing: bool,
     rate: String,
@@ -81,7 +81,7 @@ struct Rung {
 
 /// Which ladders to show, and in what order.
 #[derive(Deserialize)]
-pub struct Query {
+pub struct RatesQuery {
     sort: Option<String>,
     column: Option<String>,
     #[serde(default)]
@@ -96,12 +96,12 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    query: web::Query<Query>,
+    query: web::Query<RatesQuery>,
 ) -> PageResult {
-    let Opened { study, frame, stop, drivers } = Opened::at(&app, &visitor, path.id, "rates").await?;
+    let DriversContext { study, frame, stop, drivers } = DriversContext::at(&app, &visitor, path.id, "rates").await?;
     let sort = query.sort.as_deref().and_then(|s| SORTS.into_iter().find(|(word, _)| *word == s)).unwrap_or(SORTS[0]).0;
     let Some(drivers) = drivers else {
-        return html(&Page {
+        return html(&RatesPage {
             frame,
             stop,
             heading: "Which columns are associated with the outcome?".into(),
@@ -126,7 +126,7 @@ pub async fn page(
     shown.extend(rest.copied().take(if query.all { usize::MAX } else { FIRST }));
     let more = believed.iter().filter(|d| !shown.iter().any(|s| s.column == d.column)).count();
     let top = shown.iter().flat_map(|d| &d.groups).filter(|g| g.count.rows >= 20).map(|g| g.count.interval().1);
-    let scale = Scale::up_to(top.fold(drivers.all.rate(), f64::max));
+    let scale = RateScale::up_to(top.fold(drivers.all.rate(), f64::max));
     let caution = |name: &str| {
         let column = study.state.columns.iter().find(|c| c.name == name)?;
         let bad = column.verdict == Verdict::ShouldNotGoIn || !column.goes_in();
@@ -139,7 +139,7 @@ pub async fn page(
     let named = |of: fn(&Driver) -> bool| -> Vec<(String, String)> {
         drivers.columns.iter().filter(|d| of(d)).map(|d| (d.column.clone(), encoded(&d.column))).collect()
     };
-    html(&Page {
+    html(&RatesPage {
         frame,
         heading: heading(&drivers),
         stop,
@@ -152,7 +152,7 @@ pub async fn page(
         overall: scale.at(overall),
         overall_rate: percent(overall),
         scale: scale.marks(),
-        meaning: shown.first().map_or(Meanings::new(), |d| meaning::driver(&drivers, d, study.study.kind())),
+        meaning: shown.first().map_or(Meanings::new(), |d| definitions::driver(&drivers, d, study.study.kind())),
         looked: true,
     })
 }
@@ -184,7 +184,7 @@ fn heading(drivers: &Drivers) -> String {
     }
 }
 
-fn ladder(driver: &Driver, overall: f64, scale: &Scale, caution: Option<String>) -> Ladder {
+fn ladder(driver: &Driver, overall: f64, scale: &RateScale, caution: Option<String>) -> RateLadder {
     let finding = driver.extremes().map_or_else(String::new, |(least, most)| {
         format!(
             "from {} ({}) to {} ({})",
@@ -195,9 +195,9 @@ fn ladder(driver: &Driver, overall: f64, scale: &Scale, caution: Option<String>)
         )
     });
     let all: u64 = driver.groups.iter().map(|g| g.count.rows).sum();
-    let rung = |g: &Group| {
+    let rung = |g: &RateGroup| {
         let (low, high) = g.count.interval();
-        Rung {
+        RateRung {
             label: g.label.clone(),
             missing: g.members == Members::Missing,
             rate: percent(g.count.rate()),
@@ -213,12 +213,12 @@ fn ladder(driver: &Driver, overall: f64, scale: &Scale, caution: Option<String>)
     let groups = &driver.groups;
     let cut = groups.len() > MOST_RUNGS;
     let half = MOST_RUNGS / 2;
-    let kept: Vec<&Group> = if cut {
+    let kept: Vec<&RateGroup> = if cut {
         groups[..half].iter().chain(&groups[groups.len() - half..]).collect()
     } else {
         groups.iter().collect()
     };
-    Ladder {
+    RateLadder {
         column: driver.column.clone(),
         encoded: encoded(&driver.column),
         finding,
@@ -237,12 +237,12 @@ fn ladder(driver: &Driver, overall: f64, scale: &Scale, caution: Option<String>)
 }
 
 /// The common scale of the ladders: rates from 0 to a round one.
-struct Scale {
+struct RateScale {
     most: f64,
     step: f64,
 }
 
-impl Scale {
+impl RateScale {
     fn up_to(rate: f64) -> Self {
         let step = [0.01, 0.02, 0.05, 0.1, 0.2].into_iter().find(|s| rate / s <= 6.0).unwrap_or(0.2);
         Self { most: ((rate / step).ceil() * step).min(1.0).max(step), step }

@@ -7,7 +7,7 @@ use pronoia_core::number::{count, percent};
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
-use super::{Opened, Stop, ratio};
+use super::{DriversContext, DriversStop, ratio};
 use crate::App;
 use crate::error::html;
 use crate::frame::Frame;
@@ -22,19 +22,19 @@ const SHADES: f64 = 8.0;
 
 #[derive(Template)]
 #[template(path = "drivers/segments.html")]
-struct Page {
+struct SegmentsPage {
     frame: Frame,
-    stop: Stop,
+    stop: DriversStop,
     heading: String,
-    blocks: Vec<Block>,
-    leaves: Vec<Line>,
+    blocks: Vec<SegmentBlock>,
+    leaves: Vec<SegmentLine>,
     chosen: Option<String>,
     height: String,
     looked: bool,
 }
 
 /// A block of the map.
-struct Block {
+struct SegmentBlock {
     x: String,
     y: String,
     width: String,
@@ -47,7 +47,7 @@ struct Block {
 }
 
 /// A segment as a line of a table.
-struct Line {
+struct SegmentLine {
     rule: String,
     href: String,
     rows: String,
@@ -59,7 +59,7 @@ struct Line {
 
 /// The segment that is open: the parts on the way to it, `0.1`.
 #[derive(Deserialize)]
-pub struct Query {
+pub struct SegmentsQuery {
     segment: Option<String>,
 }
 
@@ -68,16 +68,25 @@ pub async fn segments(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    query: web::Query<Query>,
+    query: web::Query<SegmentsQuery>,
 ) -> PageResult {
-    let Opened { frame, stop, drivers, .. } = Opened::at(&app, &visitor, path.id, "segments").await?;
+    let DriversContext { frame, stop, drivers, .. } = DriversContext::at(&app, &visitor, path.id, "segments").await?;
     let Some(drivers) = drivers else {
         let heading = "Which customers are alike?".into();
         let (blocks, leaves) = (Vec::new(), Vec::new());
-        return html(&Page { frame, stop, heading, blocks, leaves, chosen: None, height: "0".into(), looked: false });
+        return html(&SegmentsPage {
+            frame,
+            stop,
+            heading,
+            blocks,
+            leaves,
+            chosen: None,
+            height: "0".into(),
+            looked: false,
+        });
     };
     let all = &drivers.segments.all;
-    let mut drawn = Drawn {
+    let mut drawn = SegmentsChart {
         base: format!("{}/segments", stop.base),
         open: query.segment.clone().unwrap_or_default(),
         all,
@@ -100,7 +109,7 @@ pub async fn segments(
         _ => "No split of the customers stands out enough to make a segment.".into(),
     };
     drawn.leaves.sort_by(|a, b| b.0.total_cmp(&a.0));
-    html(&Page {
+    html(&SegmentsPage {
         frame,
         stop,
         heading,
@@ -120,18 +129,18 @@ fn lowest(segment: &Segment) -> f64 {
     segment.parts.iter().map(lowest).fold(segment.count.rate(), f64::min)
 }
 
-struct Drawn<'a> {
+struct SegmentsChart<'a> {
     base: String,
     open: String,
     all: &'a Segment,
     highest: f64,
-    blocks: Vec<Block>,
-    leaves: Vec<(f64, Line)>,
+    blocks: Vec<SegmentBlock>,
+    leaves: Vec<(f64, SegmentLine)>,
     chosen: Option<String>,
     deepest: usize,
 }
 
-impl Drawn<'_> {
+impl SegmentsChart<'_> {
     fn draw(&mut self, segment: &Segment, path: &str, (from, to): (f64, f64), depth: usize, way: &mut Vec<String>) {
         self.deepest = self.deepest.max(depth);
         let condition = segment.condition();
@@ -165,7 +174,7 @@ impl Drawn<'_> {
         let texts = [column.to_owned(), rest.to_owned(), figures];
         let lines =
             if room < 5 { Vec::new() } else { texts.iter().filter(|t| !t.is_empty()).map(|t| cut(t)).collect() };
-        self.blocks.push(Block {
+        self.blocks.push(SegmentBlock {
             x: format!("{from:.1}"),
             y: format!("{:.1}", depth as f64 * ROW),
             width: format!("{:.1}", (to - from - 2.0).max(1.0)),
@@ -189,8 +198,8 @@ impl Drawn<'_> {
         *way = before;
     }
 
-    fn line(&self, segment: &Segment, rule: &str, path: &str) -> Line {
-        Line {
+    fn line(&self, segment: &Segment, rule: &str, path: &str) -> SegmentLine {
+        SegmentLine {
             rule: rule.to_owned(),
             href: if path.is_empty() { self.base.clone() } else { format!("{}?segment={path}", self.base) },
             rows: count(segment.count.rows),

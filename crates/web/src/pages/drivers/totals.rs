@@ -5,11 +5,11 @@ use askama::Template;
 use pronoia_core::Kind;
 use pronoia_core::drivers::group_totals;
 use pronoia_core::number::{count, money, percent};
-use pronoia_core::study::Role;
+use pronoia_core::study::ColumnRole;
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
-use super::{Opened, Stop, Training};
+use super::{DriversContext, DriversRows, DriversStop};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::Frame;
@@ -20,20 +20,20 @@ const MOST_GROUPS: usize = 20;
 
 #[derive(Template)]
 #[template(path = "drivers/totals.html")]
-struct Page {
+struct TotalsPage {
     frame: Frame,
-    stop: Stop,
+    stop: DriversStop,
     heading: String,
     amounts: Vec<String>,
     columns: Vec<String>,
     amount: String,
     by: String,
-    lines: Vec<Line>,
-    total: Option<Line>,
+    lines: Vec<TotalLine>,
+    total: Option<TotalLine>,
     looked: bool,
 }
 
-struct Line {
+struct TotalLine {
     label: String,
     rows: String,
     sum: String,
@@ -44,7 +44,7 @@ struct Line {
 
 /// The amount and the column to group by.
 #[derive(Deserialize)]
-pub struct Query {
+pub struct TotalsQuery {
     amount: Option<String>,
     by: Option<String>,
 }
@@ -54,11 +54,11 @@ pub async fn totals(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<StudyPath>,
-    query: web::Query<Query>,
+    query: web::Query<TotalsQuery>,
 ) -> PageResult {
-    let Opened { study, frame, stop, drivers } = Opened::at(&app, &visitor, path.id, "totals").await?;
+    let DriversContext { study, frame, stop, drivers } = DriversContext::at(&app, &visitor, path.id, "totals").await?;
     let stored = study.table.stored_columns()?;
-    let is_money = |name: &str| study.state.columns.iter().any(|c| c.name == name && c.role == Role::Money);
+    let is_money = |name: &str| study.state.columns.iter().any(|c| c.name == name && c.role == ColumnRole::Money);
     let mut amounts: Vec<String> = stored.iter().filter(|c| c.kind == Kind::Number).map(|c| c.name.clone()).collect();
     amounts.sort_by_key(|name| (!is_money(name), !sounds_like_money(name)));
     let columns: Vec<String> = drivers.iter().flat_map(|d| &d.columns).map(|d| d.column.clone()).collect();
@@ -66,7 +66,7 @@ pub async fn totals(
     let category = |name: &&String| stored.iter().any(|c| c.name == **name && c.kind == Kind::Category);
     let by = query.by.clone().or_else(|| columns.iter().find(category).or(columns.first()).cloned());
     let (Some(amount), Some(by), true) = (amount, by, drivers.is_some()) else {
-        return html(&Page {
+        return html(&TotalsPage {
             frame,
             stop,
             heading: "Where is the money?".into(),
@@ -82,14 +82,14 @@ pub async fn totals(
     if !amounts.contains(&amount) {
         return Err(PageError::Refused(format!("{amount} is not a column of numbers, so that it has no total.")));
     }
-    let training = Training::of(&app, &study, &[&amount, &by]).await?;
+    let training = DriversRows::of(&app, &study, &[&amount, &by]).await?;
     let totals =
         group_totals(training.column(&amount)?, training.column(&by)?, &training.rows, &training.event, MOST_GROUPS);
     let all: f64 = totals.iter().map(|t| t.sum).sum();
     let lost: f64 = totals.iter().map(|t| t.of_events).sum();
     let known: u64 = totals.iter().map(|t| t.known).sum();
     let rows: u64 = totals.iter().map(|t| t.group.count.rows).sum();
-    let line = |label: String, rows: u64, known: u64, sum: f64, of_events: f64| Line {
+    let line = |label: String, rows: u64, known: u64, sum: f64, of_events: f64| TotalLine {
         label,
         rows: count(rows),
         sum: money(sum),
@@ -99,7 +99,7 @@ pub async fn totals(
     };
     let heading =
         format!("Of {} in {amount}, {} belongs to customers with the event.", money(all), percent(lost / all));
-    html(&Page {
+    html(&TotalsPage {
         frame,
         stop,
         heading,

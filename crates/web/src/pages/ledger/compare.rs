@@ -3,10 +3,10 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::study::StudyState;
-use pronoia_core::study::history::{self, Change};
+use pronoia_core::study::history::{self, ChoiceChange};
 use serde::Deserialize;
 
-use super::{Called, NO_STOP};
+use super::{NO_STOP, ReferenceNames};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
@@ -15,14 +15,14 @@ use crate::session::Visitor;
 use crate::text;
 
 #[derive(Template)]
-#[template(path = "ledger_compare.html")]
-struct Page {
+#[template(path = "ledger/compare.html")]
+struct LedgerComparePage {
     frame: Frame,
     ledger: String,
     heading: String,
     /// What the two points are called.
     points: [String; 2],
-    changes: Vec<Change>,
+    changes: Vec<ChoiceChange>,
 }
 
 /// Two entries; without the second, the study as it stands.
@@ -56,8 +56,8 @@ pub async fn page(
         Some(to) => at(&app, &study, to).await?,
         None => ("now".to_owned(), study.state.clone()),
     };
-    let changes = history::changes(&was, &is, &Called::of(&app, &study.study).await?);
-    html(&Page {
+    let changes = history::changes(&was, &is, &ReferenceNames::of(&app, &study.study).await?);
+    html(&LedgerComparePage {
         heading: match changes.len() {
             0 => "Nothing differs.".into(),
             n => format!("{} between the two", text::counted(n, "thing differs", "things differ")),

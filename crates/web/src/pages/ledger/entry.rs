@@ -3,11 +3,11 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::study::history::{self, Change};
+use pronoia_core::study::history::{self, ChoiceChange};
 use serde::Deserialize;
 
-use super::taking_back::{consequences, left_without};
-use super::{Called, NO_STOP, names, who};
+use super::undo::{consequences, left_without};
+use super::{NO_STOP, ReferenceNames, names, who};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView};
@@ -16,8 +16,8 @@ use crate::session::Visitor;
 use crate::text;
 
 #[derive(Template)]
-#[template(path = "ledger_entry.html")]
-struct Page {
+#[template(path = "ledger/entry.html")]
+struct LedgerEntryPage {
     frame: Frame,
     study: String,
     base: String,
@@ -27,7 +27,7 @@ struct Page {
     /// Who and when.
     by: String,
     is_choice: bool,
-    changes: Vec<Change>,
+    changes: Vec<ChoiceChange>,
     taking_back: TakingBack,
     remarks: Vec<Remarked>,
     /// What a study that goes on from here might be called.
@@ -63,7 +63,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<EntryPa
     let entry = app.store.ledger_entry(study.study.id, path.entry).await?;
     let names = names(&app, study.entries()).await?;
     let changes = match entry.around()? {
-        Some((before, after)) => history::changes(&before, &after, &Called::of(&app, &study.study).await?),
+        Some((before, after)) => history::changes(&before, &after, &ReferenceNames::of(&app, &study.study).await?),
         None => Vec::new(),
     };
     let taking_back = match left_without(&app, &study, &entry).await {
@@ -81,7 +81,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<EntryPa
         said: remark.said,
         file_name: remark.file_name,
     });
-    html(&Page {
+    html(&LedgerEntryPage {
         study: study.href(""),
         base: study.href(&format!("ledger/{}", entry.id)),
         entry: entry.id,

@@ -3,14 +3,15 @@
 use actix_multipart::Multipart;
 use actix_web::{HttpResponse, web};
 use futures_util::TryStreamExt;
-use pronoia_store::ledger::Said;
+use pronoia_store::ledger::LedgerRemark;
 use serde::Deserialize;
 
 use super::entry::EntryPath;
 use crate::App;
 use crate::error::PageError;
 use crate::frame::encoded;
-use crate::pages::{PageResult, see_other, uploads};
+use crate::pages::records::uploads;
+use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
 
 /// The longest remark, in characters.
@@ -68,19 +69,19 @@ pub async fn add(
         return Err(PageError::Refused("Write something, or choose a file.".into()));
     }
     let file = file.as_ref().map(|(name, bytes)| (name.as_str(), &bytes[..]));
-    app.store.remark(entry.id, &Said { account_id: visitor.account_id(), words: &words, file }).await?;
+    app.store.remark(entry.id, &LedgerRemark { account_id: visitor.account_id(), words: &words, file }).await?;
     see_other(&format!("/studies/{}/ledger/{}", study.id, entry.id))
 }
 
 /// The keys in the address of a file.
 #[derive(Deserialize)]
-pub struct FilePath {
+pub struct RemarkPath {
     id: i64,
     remark: i64,
 }
 
 /// Gives a file, always to be saved and never to be shown as a page of ours.
-pub async fn file(app: web::Data<App>, visitor: Visitor, path: web::Path<FilePath>) -> PageResult {
+pub async fn file(app: web::Data<App>, visitor: Visitor, path: web::Path<RemarkPath>) -> PageResult {
     let study = app.store.study(visitor.workspace_id(), path.id).await?;
     let (name, bytes) = app.store.remarked_file(study.id, path.remark).await?;
     Ok(HttpResponse::Ok()

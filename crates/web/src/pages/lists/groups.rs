@@ -5,7 +5,7 @@ use pronoia_core::table::Storage;
 use pronoia_store::record_table;
 use pronoia_store::records::ActedGroup;
 
-use super::rows::{ADDED, Asked};
+use super::rows::{ADDED, ScoredRowsQuery};
 use crate::App;
 use crate::error::PageError;
 use crate::text;
@@ -25,11 +25,11 @@ pub struct GroupsView {
     pub columns: Vec<(String, bool)>,
     pub finding: String,
     pub has_gain: bool,
-    pub lines: Vec<GroupLine>,
+    pub lines: Vec<ListGroupLine>,
 }
 
 /// One group.
-pub struct GroupLine {
+pub struct ListGroupLine {
     pub label: String,
     pub rows: String,
     pub acted: String,
@@ -51,7 +51,7 @@ async fn acted_by_group(
 }
 
 impl GroupsView {
-    pub async fn of(app: &App, table: &record_table::Model, asked: &Asked) -> Result<Self, PageError> {
+    pub async fn of(app: &App, table: &record_table::Model, asked: &ScoredRowsQuery) -> Result<Self, PageError> {
         let stored = table.stored_columns()?;
         let figures = table.figures()?;
         let few = |name: &str| figures.column(name).is_some_and(|c| c.distinct > 1 && c.distinct <= VALUES);
@@ -81,7 +81,7 @@ impl GroupsView {
             ),
             _ => format!("Nobody is acted on, by {by} or otherwise."),
         };
-        let line = |group: &pronoia_store::records::ActedGroup| GroupLine {
+        let line = |group: &pronoia_store::records::ActedGroup| ListGroupLine {
             label: named(&group.label),
             rows: text::count(group.rows),
             acted: text::count(group.acted),

@@ -6,19 +6,19 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::score::{Extras, MOST_REASONS, MatchReport};
 use pronoia_core::sentence::capital;
-use pronoia_store::jobs::{Change, Work};
+use pronoia_store::jobs::{StateChange, Work};
 use pronoia_store::{StoreError, list, record_table};
 use serde::Deserialize;
 
-use super::beside;
+use super::decision_diff;
+use super::download::TakeView;
 use super::groups::GroupsView;
-use super::matched::{self, MatchView};
-use super::rows::{Asked, RowsView};
-use super::take::TakeView;
+use super::match_report::{self, MatchView};
+use super::rows::{ScoredRowsQuery, ScoredRowsView};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, decide_alike, whom};
-use crate::pages::campaigns::Proposal;
+use crate::pages::lists::campaigns::CampaignProposal;
 use crate::pages::{PageResult, Signed, is_asked, see_other};
 use crate::session::Visitor;
 use crate::text;
@@ -27,8 +27,8 @@ use crate::text;
 const FEW: i64 = 20_000;
 
 #[derive(Template)]
-#[template(path = "list.html")]
-struct Page {
+#[template(path = "lists/list.html")]
+struct ListPage {
     frame: Frame,
     base: String,
     lists: String,
@@ -55,10 +55,10 @@ struct Page {
 
 /// Who is acted on.
 struct ScoredView {
-    rows: RowsView,
+    rows: ScoredRowsView,
     groups: GroupsView,
     take: TakeView,
-    proposal: Proposal,
+    proposal: CampaignProposal,
     lacking: Option<String>,
     /// How many are left alone because they are not to be contacted.
     suppressed: Option<String>,
@@ -87,7 +87,7 @@ pub async fn page(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<ListPath>,
-    asked: web::Query<Asked>,
+    asked: web::Query<ScoredRowsQuery>,
 ) -> PageResult {
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
     let report = list.matched()?;
@@ -109,7 +109,7 @@ pub async fn page(
         _ => list.held()?,
     };
     let in_works = list.state == "scoring";
-    html(&Page {
+    html(&ListPage {
         frame: Frame::of_study(&app, &visitor, &view, 7).await?,
         lists: view.href("lists"),
         base: format!("{}/{}", view.href("lists"), list.id),
@@ -122,7 +122,7 @@ pub async fn page(
         can_score: report.is_complete() && !in_works && !matching && list.scored_id.is_none(),
         extras,
         most_reasons: MOST_REASONS,
-        beside: beside::others(&app, &view, &list).await?,
+        beside: decision_diff::others(&app, &view, &list).await?,
         published: list.published,
         state: list.state,
         matching,
@@ -138,7 +138,7 @@ fn heading(
     currency: &str,
 ) -> String {
     let rows = text::count_of(source.rows);
-    match (list.acted, report.lacking().len(), matched::remarkable(report)) {
+    match (list.acted, report.lacking().len(), match_report::remarkable(report)) {
         (Some(acted), ..) => {
             let gain = list.gain.map_or(String::new(), |gain| {
                 format!(" Expected incremental profit: {}.", text::money_in(gain, currency))
@@ -160,11 +160,11 @@ async fn scored(
     view: &StudyView,
     list: &list::Model,
     table: &record_table::Model,
-    asked: &Asked,
+    asked: &ScoredRowsQuery,
 ) -> Result<ScoredView, PageError> {
     let base = format!("{}/{}", view.href("lists"), list.id);
     Ok(ScoredView {
-        rows: RowsView::of(app, table, asked, &base).await?,
+        rows: ScoredRowsView::of(app, table, asked, &base).await?,
         groups: GroupsView::of(app, table, asked).await?,
         take: TakeView::of(table)?,
         suppressed: (list.suppressed > 0).then(|| {
@@ -173,7 +173,7 @@ async fn scored(
                 text::counted(list.suppressed as usize, "customer is", "customers are")
             )
         }),
-        proposal: Proposal::of(app, view, list, table).await?,
+        proposal: CampaignProposal::of(app, view, list, table).await?,
         lacking: (list.lacking > 0).then(|| {
             format!(
                 "For {} an amount has no valid value; its mean when the policy was kept is used.",
@@ -185,13 +185,13 @@ async fn scored(
 
 /// What a scored list is to hold besides.
 #[derive(Deserialize)]
-pub struct Wanted {
+pub struct ScoreForm {
     csrf: String,
     #[serde(flatten)]
     fields: HashMap<String, String>,
 }
 
-impl Wanted {
+impl ScoreForm {
     fn extras(&self) -> Result<Extras, PageError> {
         let ticked = |name: &str| self.fields.contains_key(name);
         let reasons = self.fields.get("reasons").map_or("0", String::as_str);
@@ -213,7 +213,7 @@ pub async fn score(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<ListPath>,
-    form: web::Form<Wanted>,
+    form: web::Form<ScoreForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
@@ -236,7 +236,7 @@ pub fn can_be_scored(list: &list::Model) -> bool {
 
 /// Puts a list in the queue to be scored; the job.
 pub async fn enter_scoring(app: &App, workspace: i64, list: &list::Model, extras: &Extras) -> Result<i64, StoreError> {
-    let (work, change) = (Work::Score { list: list.id }, Change::ListScoring { list: list.id, extras });
+    let (work, change) = (Work::Score { list: list.id }, StateChange::ListScoring { list: list.id, extras });
     app.store.change_and_enqueue((workspace, Some(list.study_id)), ("Scoring the list", &work), change).await
 }
 
@@ -272,7 +272,7 @@ pub async fn publish(
 
 /// What somebody says about the columns.
 #[derive(Deserialize)]
-pub struct Said {
+pub struct MappingForm {
     csrf: String,
     #[serde(flatten)]
     fields: HashMap<String, String>,
@@ -283,17 +283,18 @@ pub async fn answer(
     app: web::Data<App>,
     visitor: Visitor,
     path: web::Path<ListPath>,
-    form: web::Form<Said>,
+    form: web::Form<MappingForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
     let address = format!("{}/{}", view.href("lists"), list.id);
     let source = app.store.table(visitor.workspace_id(), list.table_id).await?;
-    let answers = matched::answers(&form.fields, &list.matched()?, &source)?;
+    let answers = match_report::answers(&form.fields, &list.matched()?, &source)?;
     if answers == list.said()? {
         return see_other(&address);
     }
-    let (work, change) = (Work::Match { list: list.id }, Change::ListAnswered { list: list.id, answers: &answers });
+    let (work, change) =
+        (Work::Match { list: list.id }, StateChange::ListAnswered { list: list.id, answers: &answers });
     let of_study = (visitor.workspace_id(), Some(view.study.id));
     let job = app.store.change_and_enqueue(of_study, ("Matching the list", &work), change).await?;
     see_other(&format!("/jobs/{job}"))

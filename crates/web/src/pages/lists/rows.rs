@@ -2,7 +2,7 @@
 
 use pronoia_core::expression::{Expression, ExpressionError, Type};
 use pronoia_core::score::{BAND, DECISION, GAIN, PROBABILITY};
-use pronoia_store::records::{Page, Sort, StoredColumn};
+use pronoia_store::records::{Sort, StoredColumn, TablePage};
 use pronoia_store::{StoreError, record_table};
 use serde::Deserialize;
 
@@ -19,7 +19,7 @@ pub const ADDED: &str = "pronoia_";
 
 /// How the customers are looked at.
 #[derive(Debug, Clone, Default, Deserialize)]
-pub struct Asked {
+pub struct ScoredRowsQuery {
     pub sort: Option<String>,
     #[serde(default)]
     pub descending: bool,
@@ -32,13 +32,13 @@ pub struct Asked {
 }
 
 /// The rows, with what they are sorted and filtered by.
-pub struct RowsView {
+pub struct ScoredRowsView {
     pub heading: String,
     pub condition: String,
     /// What is wrong with the condition.
     pub problem: Option<String>,
     pub columns: Vec<Head>,
-    pub rows: Vec<Vec<Cell>>,
+    pub rows: Vec<Vec<ScoredCell>>,
     pub pages: String,
     pub before: Option<String>,
     pub after: Option<String>,
@@ -58,13 +58,13 @@ pub struct Head {
 }
 
 /// A value.
-pub struct Cell {
+pub struct ScoredCell {
     pub text: Option<String>,
     pub is_number: bool,
     pub added: bool,
 }
 
-impl Asked {
+impl ScoredRowsQuery {
     fn sort(&self) -> Sort {
         match self.sort.clone().filter(|column| !column.is_empty()) {
             Some(column) => Sort { column, descending: self.descending },
@@ -95,8 +95,13 @@ impl Asked {
     }
 }
 
-impl RowsView {
-    pub async fn of(app: &App, table: &record_table::Model, asked: &Asked, base: &str) -> Result<Self, PageError> {
+impl ScoredRowsView {
+    pub async fn of(
+        app: &App,
+        table: &record_table::Model,
+        asked: &ScoredRowsQuery,
+        base: &str,
+    ) -> Result<Self, PageError> {
         let columns = table.stored_columns()?;
         let sort = asked.sort();
         if !columns.iter().any(|column| column.name == sort.column) {
@@ -108,7 +113,7 @@ impl RowsView {
             None => (app.store.page(table, Some(&sort), offset, ROWS).await?, table.rows as u64, None),
             Some(condition) => {
                 let types: Vec<(String, Type)> = columns.iter().map(|c| (c.name.clone(), Type::of(c.kind))).collect();
-                let nobody = |problem: String| (Page { rows: Vec::new() }, 0, Some(problem));
+                let nobody = |problem: String| (TablePage { rows: Vec::new() }, 0, Some(problem));
                 match Expression::check_condition(condition, &types) {
                     Err(wrong) => nobody(wrong_with(condition, &wrong)),
                     Ok(checked) => match those(app, table, &checked, &sort, offset).await {
@@ -122,7 +127,7 @@ impl RowsView {
         // What there is to say comes first.
         let order = shown(&columns);
         let cells = |values: &Vec<Option<String>>| {
-            order.iter().map(|&at| Cell::of(&columns[at], values[at].clone())).collect::<Vec<_>>()
+            order.iter().map(|&at| ScoredCell::of(&columns[at], values[at].clone())).collect::<Vec<_>>()
         };
         let rows = found.rows.iter().map(|(_, values)| cells(values)).collect();
         let heads = order.iter().map(|&at| Head::of(&columns[at], &sort, asked, base)).collect();
@@ -169,7 +174,7 @@ async fn those(
     condition: &Expression,
     sort: &Sort,
     offset: u64,
-) -> Result<(Page, u64), StoreError> {
+) -> Result<(TablePage, u64), StoreError> {
     let from = (table.id, condition.source().to_owned());
     let total = app.counted.or_put(from, app.store.count_those(table, condition)).await?;
     Ok((app.store.those(table, condition, sort, (offset, ROWS)).await?, *total))
@@ -183,7 +188,7 @@ fn wrong_with(condition: &str, wrong: &ExpressionError) -> String {
 }
 
 impl Head {
-    fn of(column: &StoredColumn, sort: &Sort, asked: &Asked, base: &str) -> Self {
+    fn of(column: &StoredColumn, sort: &Sort, asked: &ScoredRowsQuery, base: &str) -> Self {
         let here = sort.column == column.name;
         let down = if here { !sort.descending } else { column.kind.is_number() };
         let changed =
@@ -204,7 +209,7 @@ impl Head {
     }
 }
 
-impl Cell {
+impl ScoredCell {
     fn of(column: &StoredColumn, text: Option<String>) -> Self {
         let added = column.name.starts_with(ADDED);
         let decimals = match column.name.as_str() {

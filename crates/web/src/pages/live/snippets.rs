@@ -1,11 +1,11 @@
 //! How a release is called from other programs.
 
 use pronoia_core::Kind;
-use pronoia_core::prepare::{Input, Seen};
+use pronoia_core::prepare::{ModelInput, ObservedValues};
 use pronoia_core::table::{Storage, written_date};
 use serde_json::{Map, Value, json};
 
-use crate::api::served::Ready;
+use crate::api::call_counts::Ready;
 
 /// A day for columns of which nothing is known, as days since 1970-01-01.
 const FIRST_OF_2026: i32 = 20_454;
@@ -33,10 +33,12 @@ pub fn example(ready: &Ready) -> Value {
     json!({ "customers": [customer] })
 }
 
-fn value_of(input: &Input) -> Value {
+fn value_of(input: &ModelInput) -> Value {
     match &input.seen {
-        Seen::Between(low, high) if input.kind == Kind::Date => json!(written_date(((low + high) / 2.0) as i32)),
-        Seen::Between(low, high) => {
+        ObservedValues::Between(low, high) if input.kind == Kind::Date => {
+            json!(written_date(((low + high) / 2.0) as i32))
+        }
+        ObservedValues::Between(low, high) => {
             let middle = (low + high) / 2.0;
             if low.fract() == 0.0 && high.fract() == 0.0 {
                 json!(middle.round() as i64)
@@ -44,8 +46,8 @@ fn value_of(input: &Input) -> Value {
                 json!((middle * 100.0).round() / 100.0)
             }
         }
-        Seen::Values(values) => json!(values.first()),
-        Seen::Nothing => Value::Null,
+        ObservedValues::Values(values) => json!(values.first()),
+        ObservedValues::Nothing => Value::Null,
     }
 }
 

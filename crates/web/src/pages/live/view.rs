@@ -4,8 +4,8 @@ use chrono::{TimeDelta, Utc};
 use pronoia_store::release;
 
 use super::Just;
+use super::monitoring::WatchView;
 use super::snippets::{self, Snippet};
-use super::watched::WatchView;
 use crate::App;
 use crate::error::PageError;
 use crate::text;
@@ -19,7 +19,7 @@ pub struct ReleaseView {
     pub versions: Vec<VersionLine>,
     /// Of how many of 100 calls another version answers, or is proposed to.
     pub tried: String,
-    pub keys: Vec<KeyLine>,
+    pub keys: Vec<ReleaseKeyLine>,
     /// A key that was just made.
     pub new_key: Option<String>,
     /// Calls of the last day, in a sentence.
@@ -48,7 +48,7 @@ pub struct VersionLine {
 }
 
 /// A key.
-pub struct KeyLine {
+pub struct ReleaseKeyLine {
     pub id: i64,
     pub name: String,
     pub begins: String,
@@ -83,7 +83,7 @@ impl ReleaseView {
         }
         let keys = app.store.release_keys(release.id).await?;
         let makers = app.store.addresses(keys.iter().filter_map(|key| key.account_id)).await?;
-        let keys = keys.into_iter().map(|key| KeyLine {
+        let keys = keys.into_iter().map(|key| ReleaseKeyLine {
             by: key.account_id.and_then(|id| makers.get(&id).cloned()).unwrap_or_else(|| "–".into()),
             id: key.id,
             name: key.name,

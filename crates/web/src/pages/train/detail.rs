@@ -4,9 +4,9 @@ mod coefficients;
 mod groups;
 mod weights;
 
-use pronoia_core::calibrate::{Calibrated, Map};
+use pronoia_core::calibrate::{Calibrated, CalibrationMap};
 use pronoia_core::learn::Estimator;
-use pronoia_core::model::{Blended, Member, Mix};
+use pronoia_core::model::{Blended, EnsembleMember, Mix};
 use pronoia_store::model;
 
 use crate::error::PageError;
@@ -20,14 +20,14 @@ use weights::{evidence, weights};
 const MOST_LINES: usize = 60;
 
 /// What a fitted model says about itself.
-pub struct Detail {
+pub struct CandidateDetail {
     pub name: String,
     /// What it is.
     pub sentence: String,
     /// How its probabilities were made to hold.
     pub calibrated: Option<String>,
     /// What it consists of, where that can be read.
-    pub table: Option<Table>,
+    pub table: Option<DetailTable>,
     /// How it was learned, and what that says.
     pub curve: Option<String>,
     pub finding: String,
@@ -39,10 +39,10 @@ pub struct Detail {
 
 /// What a classifier says of itself: a sentence, what it consists of, and how it
 /// was learned.
-type Said = (String, Option<Table>, Option<(String, String)>);
+type FamilyDetail = (String, Option<DetailTable>, Option<(String, String)>);
 
 /// What a model consists of, line by line.
-pub struct Table {
+pub struct DetailTable {
     pub caption: String,
     pub head: Vec<&'static str>,
     pub rows: Vec<Vec<String>>,
@@ -50,7 +50,7 @@ pub struct Table {
     pub more: usize,
 }
 
-impl Table {
+impl DetailTable {
     fn of(caption: String, head: Vec<&'static str>, mut rows: Vec<Vec<String>>) -> Option<Self> {
         let more = rows.len().saturating_sub(MOST_LINES);
         rows.truncate(MOST_LINES);
@@ -58,7 +58,7 @@ impl Table {
     }
 }
 
-impl Detail {
+impl CandidateDetail {
     /// Reads a candidate that is fitted.
     pub fn of(row: &model::Model) -> Result<Self, PageError> {
         let model = row.fitted()?;
@@ -95,7 +95,7 @@ impl Detail {
 }
 
 /// How the members of a blend are put together.
-fn blend(blended: &Blended, members: &[Member], on: &str) -> Said {
+fn blend(blended: &Blended, members: &[EnsembleMember], on: &str) -> FamilyDetail {
     let best = blended.losses.iter().copied().fold(f64::INFINITY, f64::min);
     let shares = match blended.mix {
         Mix::Average => "equally weighted",
@@ -118,11 +118,11 @@ fn blend(blended: &Blended, members: &[Member], on: &str) -> Said {
         ]
     });
     let head = vec!["member", "its log-odds times", "log loss alone"];
-    (sentence, Table::of("Weights of the members".into(), head, rows.collect()), None)
+    (sentence, DetailTable::of("Weights of the members".into(), head, rows.collect()), None)
 }
 
 /// One family by itself.
-fn alone(member: &Member, on: &str) -> Said {
+fn alone(member: &EnsembleMember, on: &str) -> FamilyDetail {
     let preparation = &member.preparation;
     match &member.estimator {
         Estimator::Logistic(l) => (how_found(l, on), coefficients(l, preparation), None),
@@ -196,7 +196,11 @@ fn alone(member: &Member, on: &str) -> Said {
             let rows = rows.into_iter().map(|(name, c)| vec![name.clone(), text::fixed(*c, 4)]).collect();
             (
                 format!("{} of {on} lie within the margin or beyond it.", text::count(s.support)),
-                Table::of("What each adds to the distance from the border".into(), vec!["column", "per unit"], rows),
+                DetailTable::of(
+                    "What each adds to the distance from the border".into(),
+                    vec!["column", "per unit"],
+                    rows,
+                ),
                 None,
             )
         }
@@ -206,10 +210,10 @@ fn alone(member: &Member, on: &str) -> Said {
 /// How the probabilities were made to hold, before and after.
 fn calibration(how: &Calibrated) -> String {
     let loss = |kind| how.loss(kind).map_or("–".into(), |loss| text::fixed(loss, 4));
-    let before = loss(Map::AsTheyAre);
+    let before = loss(CalibrationMap::AsTheyAre);
     let rows = text::count(how.rows);
     match how.kind {
-        Map::AsTheyAre => {
+        CalibrationMap::AsTheyAre => {
             format!(
                 "Not calibrated, since it would not help: the out-of-fold log loss on {rows} training rows is {before}."
             )

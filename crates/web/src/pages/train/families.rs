@@ -15,11 +15,11 @@ use crate::session::Visitor;
 /// A family with its settings as they are proposed.
 pub struct FamilyForm {
     pub family: Family,
-    pub fields: Vec<Field>,
+    pub fields: Vec<SettingField>,
 }
 
 /// A setting as a form shows it.
-pub struct Field {
+pub struct SettingField {
     pub name: &'static str,
     pub label: &'static str,
     pub help: &'static str,
@@ -48,7 +48,7 @@ impl FamilyForm {
                 Range::OneOf(words) => words,
                 _ => &[],
             };
-            Field {
+            SettingField {
                 name: setting.name,
                 label: setting.label,
                 help: setting.help,
@@ -84,8 +84,8 @@ pub fn made_by(recipe: &Recipe) -> String {
 }
 
 #[derive(Template)]
-#[template(path = "family.html")]
-struct Page {
+#[template(path = "train/family.html")]
+struct FamilyPage {
     frame: Frame,
     form: FamilyForm,
     others: Vec<Family>,
@@ -102,5 +102,5 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<FamilyP
     let family = Family::of(&path.family).ok_or(PageError::NotFound)?;
     let form = FamilyForm::of(family).ok_or(PageError::NotFound)?;
     let others = Family::ALL.into_iter().filter(|other| *other != family).collect();
-    html(&Page { frame: Frame::plain(&app, &visitor).await?, form, others })
+    html(&FamilyPage { frame: Frame::plain(&app, &visitor).await?, form, others })
 }

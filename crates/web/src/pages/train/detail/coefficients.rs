@@ -3,9 +3,9 @@
 use pronoia_core::Kind;
 use pronoia_core::learn::logistic::{Coefficient, Logistic, Rescue};
 use pronoia_core::number::plain;
-use pronoia_core::prepare::{Coding, Preparation, Seen};
+use pronoia_core::prepare::{Coding, ObservedValues, Preparation};
 
-use super::Table;
+use super::DetailTable;
 use crate::text;
 
 /// How they were found, in a sentence.
@@ -30,7 +30,7 @@ pub(super) fn how_found(l: &Logistic, on: &str) -> String {
 }
 
 /// The clearest of them.
-pub(super) fn coefficients(l: &Logistic, preparation: &Preparation) -> Option<Table> {
+pub(super) fn coefficients(l: &Logistic, preparation: &Preparation) -> Option<DetailTable> {
     let mut terms: Vec<_> = l.coefficients.iter().filter(|c| c.value != 0.0).collect();
     // The clearest first: those that stand farthest from 0 by their own error.
     let clear = |c: &Coefficient| (c.value / c.se.unwrap_or(1.0)).abs();
@@ -45,7 +45,7 @@ pub(super) fn coefficients(l: &Logistic, preparation: &Preparation) -> Option<Ta
     };
     let optional = |x: Option<f64>, d| x.map_or("–".to_owned(), |x| text::fixed(x, d));
     let row = |c: &&Coefficient| {
-        let Step { label, deviations } = Step::of(&c.feature, preparation);
+        let FeatureStep { label, deviations } = FeatureStep::of(&c.feature, preparation);
         let (value, se) = (c.value * deviations, c.se.map(|se| se * deviations));
         let interval = se.map_or("–".to_owned(), |se| {
             let end = |side: f64| text::fixed((value + side * pronoia_core::stats::Z95 * se).exp(), 2);
@@ -55,17 +55,17 @@ pub(super) fn coefficients(l: &Logistic, preparation: &Preparation) -> Option<Ta
         vec![label, text::fixed(value.exp(), 2), interval, text::fixed(value, 3), optional(se, 3), p]
     };
     let head = vec!["column", "odds ratio", "95 % CI", "coefficient", "standard error", "p"];
-    Table::of(caption, head, terms.iter().map(row).collect())
+    DetailTable::of(caption, head, terms.iter().map(row).collect())
 }
 
 /// A change of a feature that really occurs.
-struct Step {
+struct FeatureStep {
     label: String,
     /// How many standard deviations it is; 1 for what is not a number.
     deviations: f64,
 }
 
-impl Step {
+impl FeatureStep {
     /// For a number a round figure near its standard deviation.
     fn of(feature: &str, preparation: &Preparation) -> Self {
         let column = preparation.columns.iter().find(|column| column.name == feature);
@@ -87,7 +87,7 @@ impl Step {
 /// Whether a number goes from one whole number to another, and so far that it is likely a count.
 fn is_counted(column: &str, preparation: &Preparation) -> bool {
     let seen = preparation.inputs.iter().find(|input| input.name == column).map(|input| &input.seen);
-    matches!(seen, Some(Seen::Between(low, high)) if low.fract() == 0.0 && high.fract() == 0.0 && high - low >= 3.0)
+    matches!(seen, Some(ObservedValues::Between(low, high)) if low.fract() == 0.0 && high.fract() == 0.0 && high - low >= 3.0)
 }
 
 /// The nearest of 1, 2 and 5 times a power of ten.

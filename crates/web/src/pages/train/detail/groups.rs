@@ -1,14 +1,14 @@
 //! The groups that customers are put into: those of a scorecard and those of a tree.
 
-use pronoia_core::drivers::{Band, Notation};
-use pronoia_core::learn::scorecard::{CardColumn, Groups, Scorecard};
+use pronoia_core::drivers::{Bin, Notation};
+use pronoia_core::learn::scorecard::{CardColumn, Scorecard, ScorecardBins};
 use pronoia_core::learn::tree::DecisionTree;
-use pronoia_core::learn::{Cut, Estimator, Node};
-use pronoia_core::model::Member;
+use pronoia_core::learn::{Estimator, SplitRule, TreeNode};
+use pronoia_core::model::EnsembleMember;
 use pronoia_core::prepare::Preparation;
 use pronoia_core::{Kind, Model, number};
 
-use super::Table;
+use super::DetailTable;
 use crate::text;
 
 /// Levels that a group is named by.
@@ -22,9 +22,9 @@ fn listed(names: Vec<&str>) -> String {
 }
 
 /// The groups of a column by name, and last the missing.
-fn labels(column: &str, groups: &Groups, preparation: &Preparation) -> Vec<String> {
+fn labels(column: &str, groups: &ScorecardBins, preparation: &Preparation) -> Vec<String> {
     let mut labels: Vec<String> = match groups {
-        Groups::Number { edges, whole } => {
+        ScorecardBins::Number { edges, whole } => {
             let is_date = preparation.inputs.iter().any(|i| i.name == column && i.kind == Kind::Date);
             let notation = match (is_date, whole) {
                 (true, _) => Notation::Day,
@@ -33,11 +33,11 @@ fn labels(column: &str, groups: &Groups, preparation: &Preparation) -> Vec<Strin
             };
             let label = |band: usize| {
                 let above = band.checked_sub(1).map(|below| edges[below]);
-                Band { above, up_to: edges.get(band).copied(), least: f64::NEG_INFINITY, notation }.label()
+                Bin { above, up_to: edges.get(band).copied(), least: f64::NEG_INFINITY, notation }.label()
             };
             (0..groups.len()).map(label).collect()
         }
-        Groups::Levels { group } => {
+        ScorecardBins::Levels { group } => {
             let levels = |wanted: usize| {
                 let inside = group.iter().enumerate().filter(|g| usize::from(*g.1) == wanted);
                 listed(inside.map(|(code, _)| preparation.level_of(column, code as u32)).collect())
@@ -50,15 +50,15 @@ fn labels(column: &str, groups: &Groups, preparation: &Preparation) -> Vec<Strin
 }
 
 /// The points of a model that is one scorecard.
-pub fn card(model: &Model) -> Option<Table> {
+pub fn card(model: &Model) -> Option<DetailTable> {
     match &model.members[..] {
-        [Member { estimator: Estimator::Scorecard(card), preparation, .. }] => points(card, preparation),
+        [EnsembleMember { estimator: Estimator::Scorecard(card), preparation, .. }] => points(card, preparation),
         _ => None,
     }
 }
 
 /// What every group on the card says in points.
-pub(super) fn points(card: &Scorecard, preparation: &Preparation) -> Option<Table> {
+pub(super) fn points(card: &Scorecard, preparation: &Preparation) -> Option<DetailTable> {
     let line = |label: String, weight: f64, evidence: f64| {
         vec![label, text::fixed(card.points_of(weight, evidence), 0), text::fixed(evidence, 2)]
     };
@@ -81,17 +81,17 @@ pub(super) fn points(card: &Scorecard, preparation: &Preparation) -> Option<Tabl
         }
     }
     let head = vec!["column and bin", "points", "weight of evidence"];
-    Table::of("Points; a customer’s points add up over the columns".into(), head, rows)
+    DetailTable::of("Points; a customer’s points add up over the columns".into(), head, rows)
 }
 
 /// The groups of a tree, the likeliest first, each as the answers that lead to it.
-pub(super) fn rules(tree: &DecisionTree, preparation: &Preparation) -> Option<Table> {
+pub(super) fn rules(tree: &DecisionTree, preparation: &Preparation) -> Option<DetailTable> {
     let mut waiting = vec![(0usize, Vec::<String>::new())];
     let mut leaves = Vec::new();
     while let Some((at, way)) = waiting.pop() {
         match &tree.tree.nodes[at] {
-            Node::Leaf { .. } => leaves.push((at, way)),
-            Node::Inner { feature, cut, missing_left, left, right, .. } => {
+            TreeNode::Leaf { .. } => leaves.push((at, way)),
+            TreeNode::Inner { feature, cut, missing_left, left, right, .. } => {
                 // One feature stands for one column where columns come in as they are.
                 let column = preparation.columns.get(*feature as usize).map_or("", |c| c.name.as_str());
                 let [yes, no] = answers(column, cut, *missing_left, preparation);
@@ -109,7 +109,7 @@ pub(super) fn rules(tree: &DecisionTree, preparation: &Preparation) -> Option<Ta
         let all = tree.counts[at][0] + tree.counts[at][1];
         vec![rule, text::fixed(all, 0), text::percent(rate(at))]
     });
-    Table::of(
+    DetailTable::of(
         "Its leaves, the highest event rate first".into(),
         vec!["group", "training rows", "event rate"],
         rows.collect(),
@@ -117,14 +117,14 @@ pub(super) fn rules(tree: &DecisionTree, preparation: &Preparation) -> Option<Ta
 }
 
 /// What is true of those who go left, and of those who go right.
-fn answers(column: &str, cut: &Cut, missing_left: bool, preparation: &Preparation) -> [String; 2] {
+fn answers(column: &str, cut: &SplitRule, missing_left: bool, preparation: &Preparation) -> [String; 2] {
     let or_missing = [missing_left, !missing_left].map(|here| if here { " or missing" } else { "" });
     match cut {
-        Cut::AtMost { threshold } => {
+        SplitRule::AtMost { threshold } => {
             let figure = number::plain(*threshold);
             [format!("{column} up to {figure}{}", or_missing[0]), format!("{column} over {figure}{}", or_missing[1])]
         }
-        Cut::OneOf { levels } => {
+        SplitRule::OneOf { levels } => {
             let names = listed(levels.iter().map(|&code| preparation.level_of(column, code)).collect());
             [format!("{column} is {names}{}", or_missing[0]), format!("{column} is not {names}{}", or_missing[1])]
         }

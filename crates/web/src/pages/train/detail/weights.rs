@@ -1,15 +1,15 @@
 //! What values say by themselves, and how much columns count.
 
 use pronoia_core::learn::bayes::Evidence;
-use pronoia_core::learn::neighbours::Known;
+use pronoia_core::learn::neighbours::KnownFeature;
 use pronoia_core::number;
 use pronoia_core::prepare::{Coding, Preparation};
 
-use super::Table;
+use super::DetailTable;
 use crate::text;
 
 /// The values that say most, of all columns.
-pub(super) fn evidence(of_features: &[Evidence], preparation: &Preparation) -> Option<Table> {
+pub(super) fn evidence(of_features: &[Evidence], preparation: &Preparation) -> Option<DetailTable> {
     let mut lines: Vec<(String, f64)> = Vec::new();
     for (evidence, column) in of_features.iter().zip(&preparation.columns) {
         let name = &column.name;
@@ -43,13 +43,13 @@ pub(super) fn evidence(of_features: &[Evidence], preparation: &Preparation) -> O
     }
     lines.sort_by(|a, b| b.1.abs().total_cmp(&a.1.abs()));
     let rows = lines.into_iter().map(|(label, add)| vec![label, text::fixed(add, 2)]).collect();
-    Table::of("Largest weights of evidence".into(), vec!["value", "adds"], rows)
+    DetailTable::of("Largest weights of evidence".into(), vec!["value", "adds"], rows)
 }
 
 /// How much every column counts when customers are compared.
-pub(super) fn weights(known: &[Known], preparation: &Preparation) -> Option<Table> {
+pub(super) fn weights(known: &[KnownFeature], preparation: &Preparation) -> Option<DetailTable> {
     let counts = known.iter().map(|known| match known {
-        Known::Numbers(_, counts) | Known::Levels(_, counts) => f64::from(*counts),
+        KnownFeature::Numbers(_, counts) | KnownFeature::Levels(_, counts) => f64::from(*counts),
     });
     let most = counts.clone().fold(f64::MIN_POSITIVE, f64::max);
     // A gap of a number has a feature of its own, which stands after its column.
@@ -63,5 +63,5 @@ pub(super) fn weights(known: &[Known], preparation: &Preparation) -> Option<Tabl
     let mut lines: Vec<(String, f64)> = names.into_iter().zip(counts).collect();
     lines.sort_by(|a, b| b.1.total_cmp(&a.1));
     let rows = lines.into_iter().map(|(name, counts)| vec![name, text::percent(counts / most)]).collect();
-    Table::of("Weight of each column, relative to the largest".into(), vec!["column", "counts"], rows)
+    DetailTable::of("Weight of each column, relative to the largest".into(), vec!["column", "counts"], rows)
 }

@@ -1,0 +1,117 @@
+//! Taking an entry back, and what would follow from it.
+
+use actix_web::web;
+use pronoia_core::prepare::steps;
+use pronoia_core::study::StudyState;
+use pronoia_store::candidates::StoredCandidate;
+use pronoia_store::ledger_entry;
+use serde::Deserialize;
+
+use crate::App;
+use crate::error::PageError;
+use crate::frame::StudyView;
+use crate::pages::prepare::split;
+use crate::pages::{PageResult, StudyPath, see_other};
+use crate::session::Visitor;
+use crate::text;
+
+/// The entry to take back.
+#[derive(Deserialize)]
+pub struct TakeBack {
+    csrf: String,
+    entry: i64,
+    /// The page to go on with.
+    back: String,
+}
+
+/// Takes an entry back.
+pub async fn take_back(
+    app: web::Data<App>,
+    visitor: Visitor,
+    path: web::Path<StudyPath>,
+    form: web::Form<TakeBack>,
+) -> PageResult {
+    visitor.check(&form.csrf)?;
+    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
+    let entry = app.store.ledger_entry(study.study.id, form.entry).await?;
+    let state = left_without(&app, &study, &entry).await?;
+    app.store.take_back(&study.study, &entry, &state, visitor.account_id()).await?;
+    let pages = ["records", "drivers", "prepare", "train", "compare", "decide", "lists", "live", "ledger"];
+    let back = if pages.contains(&form.back.as_str()) { &form.back } else { "prepare" };
+    see_other(&study.href(back))
+}
+
+/// The choices that are left without an entry, if work can go on with them.
+pub(super) async fn left_without(
+    app: &App,
+    study: &StudyView,
+    entry: &ledger_entry::Model,
+) -> Result<StudyState, PageError> {
+    let state = app.store.choices_without(&study.study, entry).await?;
+    let table = app.store.table(study.study.workspace_id, study.study.records(state.table)).await?;
+    let kinds = table.kinds()?;
+    steps::checked(&state.steps, &kinds)
+        .map_err(|e| PageError::Refused(format!("Without it the steps could not be applied any more. {e}")))?;
+    let made: Vec<String> = state.steps.iter().filter_map(|step| step.action.makes()).collect();
+    let lacking = state.columns.iter().filter(|c| c.goes_in()).find(|c| {
+        kinds.iter().all(|kind| kind.0 != c.name) && !made.contains(&c.name) && state.columns != study.state.columns
+    });
+    if let Some(column) = lacking {
+        return Err(PageError::Refused(format!(
+            "Without it {} would be a predictor that no step derives any more. Exclude that column first; nothing was changed.",
+            column.name
+        )));
+    }
+    if state.outcome.is_some() {
+        split::check(app, study, &state).await?;
+    }
+    Ok(state)
+}
+
+/// What becomes of everything that rests on the choices, in sentences.
+pub(super) fn consequences(study: &StudyView, state: &StudyState) -> Result<Vec<String>, PageError> {
+    let mut said = Vec::new();
+    let (present, then) = (study.state.basis(), state.basis());
+    let rests_on = |model: &StoredCandidate, basis| model.fitted_on().ok() == Option::as_ref(basis);
+    let fitted = || study.fitted().filter(|model| !model.retired);
+    let names =
+        |models: Vec<&StoredCandidate>| text::listed(&models.iter().map(|m| m.name.as_str()).collect::<Vec<_>>());
+    if present != then {
+        let stale: Vec<_> = fitted().filter(|m| rests_on(m, &present) && !rests_on(m, &then)).collect();
+        let again: Vec<_> = fitted().filter(|m| !rests_on(m, &present) && rests_on(m, &then)).collect();
+        if !stale.is_empty() {
+            let count = text::counted(stale.len(), "candidate becomes stale", "candidates become stale");
+            said.push(format!("{count}: {}. They stay, marked as stale.", names(stale)));
+        }
+        if !again.is_empty() {
+            let count = text::counted(again.len(), "candidate is current again", "candidates are current again");
+            said.push(format!("{count}: {}.", names(again)));
+        }
+        said.push(match then {
+            Some(_) => "The rows are checked again, and cautions are raised again.".into(),
+            None => "There is no outcome then: nothing can be fitted until one is chosen.".to_owned(),
+        });
+    }
+    if state.policy != study.state.policy {
+        said.push(match state.policy {
+            Some(_) => "The policy changes, as listed above.".into(),
+            None => "There is no policy then.".into(),
+        });
+    } else if let Some((_, model)) = study.policy_model()
+        && rests_on(model, &present)
+        && !rests_on(model, &then)
+    {
+        said.push(format!("The policy stays and uses {}, which becomes stale.", model.name));
+    }
+    let scored = study.lists.iter().filter(|list| list.state == "scored").count();
+    if scored > 0 {
+        said.push(text::counted(scored, "scored list stays as it is.", "scored lists stay as they are."));
+    }
+    if study.releases > 0 {
+        said.push(text::counted(study.releases, "release is as before.", "releases are as before."));
+    }
+    if said.is_empty() {
+        said.push("No result depends on it.".into());
+    }
+    Ok(said)
+}
