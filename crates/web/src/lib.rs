@@ -13,6 +13,7 @@ mod evaluation_cache;
 mod frame;
 mod glossary;
 pub mod jobs;
+mod pager;
 mod pages;
 mod prediction_cache;
 mod rights;

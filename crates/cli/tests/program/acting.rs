@@ -45,7 +45,7 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     // Some are held back by lot, and the groups say what was changed.
     b.fill("#campaign [name=control]", "70").await;
     b.click("#campaign form button").await;
-    b.see("h1", "and leave 70 alone").await;
+    b.see("h1", "control group of 70").await;
     b.is_accessible("a campaign").await;
     let contacts = study.http.bytes(&format!("/studies/{}/campaigns/1/contacts.csv", study.id));
     let (contacts, _) = read_table(&contacts, &Unwatched).expect("a table");
@@ -105,7 +105,7 @@ async fn a_list_is_mended_scored_acted_on_and_the_policy_released() {
     b.is_accessible("a release with calls").await;
     b.click("a[href$='/statement']").await;
     b.see("h1", "Statement: ").await;
-    b.see(".statement", "Release Active version of “renewals”: 1").await;
+    b.see(".statement", "Active version of release “renewals”: 1").await;
     b.is_accessible("a statement").await;
     let statement = study.http.get(&format!("/studies/{}/statement.md", study.id));
     assert!(statement.status == 200 && statement.text.contains("## Economics"));

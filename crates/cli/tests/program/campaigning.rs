@@ -57,7 +57,7 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
     let acts = |row: &usize| list.column(DECISION).expect("there").text(*row).as_deref() == Some("act");
     let targets: Vec<usize> = (0..list.rows()).filter(acts).collect();
     let page = study.page("lists/1");
-    assert!(page.contains(&format!("Campaign with the  {} to act on", targets.len())), "{page}");
+    assert!(page.contains(&format!("Campaign with the {} selected", targets.len())), "{page}");
     assert!(page.contains("of 100 of them would have left without it, and"), "{page}");
 
     let fields = [("name", "Fee holiday & more"), ("control", "120"), ("acts", "letter, call"), ("seed", "7")];

@@ -161,7 +161,7 @@ async fn candidates_are_fitted_watched_stopped_and_told_apart_in_a_browser() {
     b.see("[data-stop='4'] .stop-figure", "3 fitted").await;
     // Those ticked are blended, and the blend is proved to come out the same.
     for name in ["Scorecard", "Logistic regression"] {
-        b.click(&format!("[aria-label='Blend {name} with others']")).await;
+        b.click(&format!("[aria-label='Add {name} to an ensemble']")).await;
     }
     b.click("#blend button").await;
     b.see("[data-stop='4'] .stop-figure", "4 fitted").await;

@@ -25,7 +25,7 @@ async fn a_remedy_applies_itself_and_can_be_taken_back() {
     assert_eq!(study.state().await.split.together.as_deref(), Some("member_id"));
     assert!(!study.raised(CautionKind::RepeatedCustomers).await);
     study.mend(CautionKind::KnownAfterwards, "exit_survey_sent").await;
-    assert!(!study.page("prepare/cautions").contains("<h2>exit_survey_sent may be known"));
+    assert!(!study.page("prepare/cautions").contains("<h2>Possible leakage: exit_survey_sent may be known"));
     // Mended already: said, and nothing happens.
     let again = [("rule", "known-afterwards"), ("about", "exit_survey_sent")];
     assert_eq!(study.post("prepare/cautions", &again), 422);
@@ -35,7 +35,7 @@ async fn a_remedy_applies_itself_and_can_be_taken_back() {
     assert_eq!(newest.chosen, "Exclude it: exit_survey_sent");
     assert_eq!(study.post("take-back", &[("entry", &newest.id.to_string()), ("back", "prepare")]), 303);
     study.looked_at().await;
-    assert!(study.page("prepare/cautions").contains("<h2>exit_survey_sent may be known"));
+    assert!(study.page("prepare/cautions").contains("<h2>Possible leakage: exit_survey_sent may be known"));
     drop(study.server);
 }
 

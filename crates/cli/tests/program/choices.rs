@@ -21,13 +21,13 @@ async fn every_choice_is_taken_back_in_turn_and_puts_back_what_was() {
     assert!(study.page("prepare").contains("18 predictors, and 1 to confirm."));
 
     let (entry, chosen) = study.newest().await;
-    assert_eq!(chosen, "days_since_last_login: left out, known afterwards");
+    assert_eq!(chosen, "days_since_last_login: excluded, known afterwards");
     let entry = entry.to_string();
     assert_eq!(study.post("take-back", &[("entry", &entry), ("back", "prepare")]), 303);
     assert!(study.page("prepare").contains("2 to confirm"));
     assert_eq!(study.post("take-back", &[("entry", &entry), ("back", "prepare")]), 422, "not twice");
     let (entry, chosen) = study.newest().await;
-    assert_eq!(chosen, "4 columns left out");
+    assert_eq!(chosen, "4 columns excluded");
     assert_eq!(study.post("take-back", &[("entry", &entry.to_string()), ("back", "prepare")]), 303);
     let back = study.page("prepare");
     assert!(back.contains("4 to exclude") && back.contains("2 to confirm"), "{back}");

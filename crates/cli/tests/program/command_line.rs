@@ -48,7 +48,7 @@ fn fit_score_and_evaluate_work_together() {
         let done = fit(family, "1");
         assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
         let said = String::from_utf8_lossy(&done.stderr).into_owned();
-        assert!(said.contains("legacy_ref left out") && said.contains("currency left out"), "{said}");
+        assert!(said.contains("legacy_ref excluded") && said.contains("currency excluded"), "{said}");
         let one = std::fs::read(&model).expect("a model");
         assert!(fit(family, "3").status.success());
         assert_eq!(one, std::fs::read(&model).expect("a model"), "{family}: the same model for any number of threads");
@@ -217,7 +217,7 @@ fn what_acting_is_worth_is_what_core_says_of_the_same_rows() {
     let sentence = String::from_utf8_lossy(&refused.stderr).into_owned();
     assert!(refused.status.code() == Some(2) && sentence.contains(".csv, .xlsx, .parquet, .jsonl"), "{sentence}");
     let shown = String::from_utf8_lossy(&pronoia(&decide).stdout).into_owned();
-    assert!(shown.contains("“letter”: given to") && shown.contains("more than the best of them alone"), "{shown}");
+    assert!(shown.contains("“letter”: given to") && shown.contains("more than the best single offer"), "{shown}");
 
     std::fs::write(&economics, "kind = \"churn\"\nsaverate = 3").expect("written");
     let refused = pronoia(&[&decide[..], &["--json", text(&at("none.json"))]].concat());

@@ -58,7 +58,7 @@ async fn whoever_asked_for_it_is_left_alone_in_every_list() {
     let remarks = texts(&after, "pronoia_remark");
     for (row, id) in ids.iter().enumerate() {
         if wished.contains(id) {
-            assert_eq!((is[row].as_str(), remarks[row].contains("opted out")), ("leave", true), "{id}");
+            assert_eq!((is[row].as_str(), remarks[row].contains("not to be contacted")), ("leave", true), "{id}");
         } else {
             assert_eq!(is[row], was[row], "{id}");
         }
@@ -107,7 +107,7 @@ async fn a_list_in_which_they_cannot_be_found_is_not_scored() {
     let list = study.store.lists(study.id).await.expect("lists")[0].id;
     let score = format!("/studies/{}/lists/{list}/score", study.id);
     let failed = study.http.follow(&study.http.submit(&score, &[]).location).await;
-    assert!(plain(&failed.text).contains("told by “member_id”, which nameless does not have"), "{}", failed.text);
+    assert!(plain(&failed.text).contains("matched by “member_id”, which nameless does not have"), "{}", failed.text);
     assert_eq!(study.store.list(list).await.expect("the list").scored_id, None);
 
     // The newest version goes away, archived or erased: an older one, which lacks some of them, does not stand for it,

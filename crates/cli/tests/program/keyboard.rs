@@ -66,7 +66,7 @@ async fn from_sign_in_to_a_policy_without_a_mouse() {
     b.press("l").await;
     assert_ne!(b.script(width).await, 0);
     b.press("?").await;
-    b.see("dialog[open]", "Keys").await;
+    b.see("dialog[open]", "Shortcuts").await;
     b.press(ESCAPE).await;
     b.press("/").await;
     b.see_element(".find").await;

@@ -211,6 +211,6 @@ async fn several_files_come_in_and_another_sheet_is_read() {
     let scan = store.upload(1, id("damaged.csv")).await.expect("the upload").scanned().expect("stored").expect("read");
     browser.click(".heading-action .button").await;
     browser.see("h1", &format!("{} customers in damaged", plain(&count(scan.rows)))).await;
-    browser.see(".lead", &format!("{} rows were left out", plain(&count(scan.rejected)))).await;
+    browser.see(".lead", &format!("{} rows were rejected", plain(&count(scan.rejected)))).await;
     browser.close().await;
 }

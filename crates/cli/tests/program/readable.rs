@@ -168,14 +168,12 @@ async fn figures_are_explained_with_their_own_counts_at_a_key() {
     b.sign_in(&study.server).await;
     let model = study.store.candidates(study.id, &[]).await.expect("models")[0].id.to_string();
     assert_eq!(study.post("decide/why", &[("model", &model)]), 303);
-    until("it is known what the model goes by", || async {
-        study.page("decide/why").contains("It leans on").then_some(())
-    })
-    .await;
+    until("the importance is there", || async { study.page("decide/why").contains("Most important").then_some(()) })
+        .await;
     let training = study.page("drivers");
     let rows = training.split("On ").nth(1).and_then(|rest| rest.split(" training rows").next()).expect("a count");
     for (page, words) in [
-        ("drivers", vec!["information value", "uncertain by", rows]),
+        ("drivers", vec!["information value", "Entropy of the outcome", rows]),
         ("drivers/together", vec!["bits × 1000"]),
         ("train", vec!["AUC (ROC)", "of 100 such pairs"]),
         ("compare", vec!["AUC (ROC)", "KS", "recall in first 20 %"]),

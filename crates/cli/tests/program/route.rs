@@ -86,23 +86,23 @@ async fn from_sign_in_to_the_downloaded_list() {
     b.see(".verdict h2", "4 to exclude").await;
     b.is_accessible("prepare").await;
     b.click(".verdict .button").await;
-    b.see(".entries li:first-child", "4 columns left out").await;
+    b.see(".entries li:first-child", "4 columns excluded").await;
     // Taken back, by key, and done again.
     b.press("u").await;
     b.see(".verdict h2", "4 to exclude").await;
-    assert!(b.text(".entries .taken-back").await.contains("4 columns left out"));
+    assert!(b.text(".entries .taken-back").await.contains("4 columns excluded"));
     b.click(".verdict .button").await;
     // What was taken back says the same, and stays.
-    b.see(".entries li:first-child:not(.taken-back)", "4 columns left out").await;
+    b.see(".entries li:first-child:not(.taken-back)", "4 columns excluded").await;
     // A role is changed, taken back, and changed again.
     for taken_back in [true, false] {
         b.click("a[href$='column=days_since_last_login#open']").await;
         b.click("[name=role] option:last-child").await;
         b.click(".choices .button-quiet").await;
-        b.see(".entries li:first-child:not(.taken-back)", "days_since_last_login: left out").await;
+        b.see(".entries li:first-child:not(.taken-back)", "days_since_last_login: excluded").await;
         if taken_back {
             b.press("u").await;
-            b.see(".entries .taken-back", "days_since_last_login: left out").await;
+            b.see(".entries .taken-back", "days_since_last_login: excluded").await;
         }
     }
 
@@ -165,7 +165,7 @@ async fn from_sign_in_to_the_downloaded_list() {
     b.fill("[name=line]", "0.25").await;
     b.see(&live("key"), "0.2").await;
     b.click("[data-keep]").await;
-    b.see(".entries li:first-child", "Line at P ≥ 0.250").await;
+    b.see(".entries li:first-child", "Cut-off at P ≥ 0.250").await;
     b.click(".confirm .button-quiet").await;
     b.see(".confirm", "on the sealed test set").await;
     assert!(b.text("main").await.contains("opened 1 time"), "openings are counted");

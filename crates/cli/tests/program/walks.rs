@@ -120,10 +120,10 @@ async fn whom_to_decline(hands: &Hands, study: i64) {
         "one line to decline, one to look"
     );
     hands.take(".views a[href$='decide/customer']").await;
-    let before = plain(&b.see("h1", "would have defaulted").await);
+    let before = plain(&b.see("h1", "Predicted probability").await);
     hands.write(".account-of tbody input:not([type=checkbox])", "1").await;
     b.see(".account-of small", "was").await;
-    let after = plain(&b.see("h1", "would have defaulted").await);
+    let after = plain(&b.see("h1", "Predicted probability").await);
     assert_ne!(before, after, "the account follows");
     hands.stop(3).await;
     b.see("h1", "predictors").await;
@@ -136,7 +136,7 @@ async fn whom_to_write_to(hands: &Hands, study: i64) {
     let b = &hands.browser;
     let decided = hands.question(study, "Contact").await;
     hands.stop(5).await;
-    b.see("h1", "comes from").await;
+    b.see("h1", "expected profit").await;
     b.press("m").await;
     b.see("details[open].meaning", "of 100 such pairs").await;
     for row in [1, 2] {
@@ -155,7 +155,7 @@ async fn whom_to_write_to(hands: &Hands, study: i64) {
     let acted = plain(&b.see("h1", "of 6 000 customers").await);
     assert!(first_number(&acted).abs_diff(first_number(&decided)) < 200, "{acted} {decided}");
     hands.take("#campaign a").await;
-    let came = plain(&b.see("h1", "More of those acted on answered").await);
+    let came = plain(&b.see("h1", "Effect, higher").await);
     assert!(came.contains("effect, points"), "{came}");
     hands.stop(8).await;
     b.see("h1", "Nothing is released yet").await;

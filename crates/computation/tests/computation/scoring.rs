@@ -416,7 +416,7 @@ proptest! {
         let remarks = scored.table.column(REMARK).expect("remarks");
         for row in all.into_iter().filter(|&row| suppressed[row]) {
             prop_assert_eq!(found[row].as_deref(), Some("leave"));
-            prop_assert!(remarks.text(row).expect("said").starts_with("opted out"));
+            prop_assert!(remarks.text(row).expect("said").starts_with("not to be contacted"));
         }
         prop_assert_eq!(scored.account.acted, alone.account.acted);
         prop_assert_eq!(scored.account.suppressed, suppressed.iter().filter(|s| **s).count() as u64);

@@ -64,9 +64,7 @@ fn literals(source: &str, quotes: &[char]) -> Vec<String> {
     let mut rest = source.chars().peekable();
     while let Some(c) = rest.next() {
         match c {
-            '/' if rest.peek() == Some(&'/') => {
-                while rest.next().is_some_and(|c| c != '\n') {}
-            }
+            '/' if rest.peek() == Some(&'/') => while rest.next().is_some_and(|c| c != '\n') {},
             // A character, such as '"', and no lifetime.
             '\'' if !quotes.contains(&c) => {
                 let ahead: String = rest.clone().take(2).collect();
@@ -167,7 +165,8 @@ fn no_page_message_or_document_uses_a_word_that_is_never_used() {
 
 #[test]
 fn literals_are_read_without_comments_characters_and_escapes() {
-    let source = "let a = \"one\"; // \"two\"\nlet b = '\"'; let c = \"th\\\n   ree \\\"x\\\"\"; fn f<'a>(x: &'a str) {}";
+    let source =
+        "let a = \"one\"; // \"two\"\nlet b = '\"'; let c = \"th\\\n   ree \\\"x\\\"\"; fn f<'a>(x: &'a str) {}";
     assert_eq!(literals(source, &['"']), ["one", "three \"x\""]);
     assert_eq!(plain("Take it back, by-lot!"), " take it back by-lot ");
     assert_eq!(between("a `b c` d", "`", "`", false), "a   d");

@@ -16,7 +16,7 @@ pub fn of_rows(model: &Model, part: &ListPart) -> Vec<String> {
         }
         said[row].push_str(&what);
     };
-    for (those, what) in [(part.suppressed, "opted out"), (part.known, "was in training")] {
+    for (those, what) in [(part.suppressed, "not to be contacted"), (part.known, "was in training")] {
         those.iter().enumerate().filter(|(_, is)| **is).for_each(|(row, _)| say(row, what.into()));
     }
     for input in model.inputs() {

@@ -239,7 +239,7 @@ pub const TERMS: &[Term] = &[
     Term {
         name: "Excluded column",
         also: &["ignored", "dropped column", "left out"],
-        meaning: "A column that no model sees.",
+        meaning: "A column that no model of the study sees.",
         source: "",
         stop: "Prepare",
     },

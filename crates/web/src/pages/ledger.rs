@@ -20,6 +20,7 @@ use super::{PageResult, StudyPath};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
+use crate::pager::Pager;
 use crate::session::Visitor;
 use crate::text;
 
@@ -41,11 +42,8 @@ struct LedgerPage {
     people: Vec<(i64, String)>,
     /// Choices, newest first, to be compared.
     choices: Vec<(i64, String)>,
-    /// Numbers of the page and of the last one, the first being 1.
-    page: u64,
-    last: u64,
-    /// What stands before the number of a page in an address.
-    others: String,
+    pages: u64,
+    pager: Pager,
     study: i64,
     /// Whether whoever looks does the work.
     may_change: bool,
@@ -125,7 +123,9 @@ pub async fn page(
     let mut people: Vec<(i64, String)> = names.into_iter().collect();
     people.sort_by(|one, other| one.1.cmp(&other.1));
     let choices = study.entries().iter().filter(|line| line.is_choice);
-    let last = all.div_ceil(ENTRIES).max(1);
+    let pages = all.div_ceil(ENTRIES).max(1);
+    let place = format!("page {} of {}", text::count(page.min(pages)), text::count(pages));
+    let who = account.map_or_else(String::new, |id| id.to_string());
     let keeper = study.study.account_id;
     let mut members: Vec<(i64, String)> = app
         .store
@@ -148,9 +148,8 @@ pub async fn page(
         may_change: visitor.0.role >= MemberRole::Analyst,
         keeper: kept_by.unwrap_or_default(),
         members,
-        page: page.min(last),
-        last,
-        others: format!("?q={}&who={}&page=", encoded(words), account.map_or_else(String::new, |id| id.to_string())),
+        pages,
+        pager: Pager::new(page.min(pages), pages, place, |page| format!("?q={}&who={who}&page={page}", encoded(words))),
         frame: Frame::of_study(&app, &visitor, &study, NO_STOP).await?,
         asked,
     })

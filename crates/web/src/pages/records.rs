@@ -21,6 +21,7 @@ use super::{PageResult, StudyPath, see_other};
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::{Frame, StudyView, encoded};
+use crate::pager::Pager;
 use crate::session::Visitor;
 use crate::text;
 
@@ -98,26 +99,13 @@ struct TableRowsView {
     columns: Vec<StoredColumn>,
     rows: TablePage,
     sort: Option<Sort>,
-    page: u64,
-    pages: u64,
-    first: String,
-    last: String,
-    total: String,
+    pager: Pager,
 }
 
 impl TableRowsView {
     fn sort_href(&self, base: &str, column: &StoredColumn) -> String {
         let turned = self.sort.as_ref().is_some_and(|s| s.column == column.name && !s.descending);
         format!("{base}?view=rows&sort={}&descending={turned}", encoded(&column.name))
-    }
-
-    fn page_href(&self, base: &str, page: impl std::borrow::Borrow<u64>) -> String {
-        let sort = self
-            .sort
-            .as_ref()
-            .map(|s| format!("&sort={}&descending={}", encoded(&s.column), s.descending))
-            .unwrap_or_default();
-        format!("{base}?view=rows&page={}{sort}", page.borrow())
     }
 
     fn sorted(&self, column: &StoredColumn) -> &'static str {
@@ -343,14 +331,10 @@ async fn rows_view(app: &App, table: &record_table::Model, query: &RecordsQuery)
     let sort = query.sort.clone().map(|column| Sort { column, descending: query.descending });
     let rows = app.store.page(table, sort.as_ref(), (page - 1) * ROWS, ROWS).await?;
     let first = (page - 1) * ROWS + 1;
-    Ok(TableRowsView {
-        columns: table.stored_columns()?,
-        last: text::count(first + rows.rows.len() as u64 - 1),
-        rows,
-        sort,
-        page,
-        pages,
-        first: text::count(first),
-        total: text::count(total),
-    })
+    let last = text::count(first + rows.rows.len() as u64 - 1);
+    let place = format!("{} – {last} of {}", text::count(first), text::count(total));
+    let sorted =
+        sort.as_ref().map_or(String::new(), |s| format!("&sort={}&descending={}", encoded(&s.column), s.descending));
+    let pager = Pager::new(page, pages, place, |page| format!("?view=rows&page={page}{sorted}"));
+    Ok(TableRowsView { columns: table.stored_columns()?, rows, sort, pager })
 }

@@ -9,6 +9,7 @@ use serde::Deserialize;
 use crate::App;
 use crate::error::PageError;
 use crate::frame::encoded;
+use crate::pager::Pager;
 use crate::text;
 
 /// Rows of a page.
@@ -39,9 +40,7 @@ pub struct ScoredRowsView {
     pub problem: Option<String>,
     pub columns: Vec<Head>,
     pub rows: Vec<Vec<ScoredCell>>,
-    pub pages: String,
-    pub before: Option<String>,
-    pub after: Option<String>,
+    pub pager: Pager,
     /// The address of these rows without a page, for forms.
     pub by: String,
     pub sort: String,
@@ -133,6 +132,7 @@ impl ScoredRowsView {
         let heads = order.iter().map(|&at| Head::of(&columns[at], &sort, asked, base)).collect();
         let pages = total.div_ceil(ROWS).max(1);
         let other = |to: u64| asked.address(base, &[("page", &to.to_string())]) + "#rows";
+        let place = format!("page {} of {}", text::count(page.min(pages)), text::count(pages));
         let heading = match (asked.filter(), &problem) {
             (_, Some(_)) => "The condition cannot be read".to_owned(),
             (None, _) => format!("All {} customers", text::count(total)),
@@ -144,9 +144,7 @@ impl ScoredRowsView {
             problem,
             columns: heads,
             rows,
-            pages: format!("page {} of {}", text::count(page.min(pages)), text::count(pages)),
-            before: (page > 1).then(|| other(page - 1)),
-            after: (page < pages).then(|| other(page + 1)),
+            pager: Pager::new(page, pages, place, other),
             by: asked.by.clone().unwrap_or_default(),
             sort: sort.column,
             descending: sort.descending,
