@@ -209,7 +209,7 @@ function draw(place, data) {
   svg.append(el("line", { class: "axis", x1: LEFT, x2: right, y1: axis, y2: axis }));
   for (const v of x.ticks(10)) svg.append(el("text", { x: x(v), y: axis + 16, "text-anchor": v === 1 ? "end" : "middle", dx: v === 1 ? 8 : 0 }, v === 1 ? "100 %" : String(Math.round(v * 100))));
   svg.append(el("text", { x: right, y: axis + 34, "text-anchor": "end" }, "share of customers acted on"));
-  svg.append(el("text", { x: LEFT, y: axis + 34 }, `worth, ${data.whom}`));
+  svg.append(el("text", { x: LEFT, y: axis + 34 }, `expected profit, ${data.whom}`));
 
   const best = points[data.best];
   if (data.refer === null) {
@@ -248,7 +248,7 @@ function draw(place, data) {
     if (refer === null) return placeAct(at, text, worthAt(state));
     const to = x(points[refer][SHARE]);
     set(looked, { x: px, width: to - px });
-    const [acts, looks] = [`${data.act}: P ≥ ${keyText(data, points[at][KEY])}`, `look: P ≥ ${keyText(data, points[refer][KEY])}`];
+    const [acts, looks] = [`${data.act}: P ≥ ${keyText(data, points[at][KEY])}`, `refer: P ≥ ${keyText(data, points[refer][KEY])}`];
     const narrow = to - px < 190;
     // Between two lines that stand close at the left there is room for neither.
     const together = narrow && px < LEFT + 150;

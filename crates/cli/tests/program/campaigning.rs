@@ -65,7 +65,7 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
         ("name", " ", "Give the campaign a name"),
         ("control", "100000", "The control group has 0 to"),
         ("control", "some", "The control group has 0 to"),
-        ("acts", " , ", "Name between one and 6"),
+        ("acts", " , ", "Name one to 6"),
         ("acts", "letter, letter", "is not a distinct name"),
         ("acts", "control group", "is not a distinct name"),
         ("seed", "x", "is a whole number"),
@@ -98,7 +98,7 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
     // The same number gives the same lots.
     let again = drawn(&study, &fields).await;
     assert_eq!(ids(&contacts(&study, again, "jsonl")), contacted);
-    assert!(study.page(&format!("campaigns/{campaign}")).contains("and leave 120 alone"));
+    assert!(study.page(&format!("campaigns/{campaign}")).contains("control group of 120"));
 
     // A quarter later.
     let renewed = renewed(&fresh, &contacted, 11);

@@ -19,8 +19,7 @@ async fn what_would_have_to_be_true_follows_the_amounts_and_the_line() {
     assert_eq!(study.post("prepare/leave-out", &[]), 303);
     study.fitted("scorecard").await;
     let page = study.page("decide");
-    for says in
-        ["Break-even: which assumption would make it lose money", "Margin of a customer, a year", "Most sensitive to"]
+    for says in ["Break-even: which assumption would make it lose money", "Customer margin a year", "Most sensitive to"]
     {
         assert!(page.contains(says), "{says}: {page}");
     }
@@ -68,7 +67,7 @@ async fn amounts_of_each_customer_are_weighed_and_lists_are_decided_on_by_them()
 
     // A formula that cannot be is refused with its amount, the place and the reason; nothing is kept.
     for (typed, says) in [
-        ("0.5 * anual_fee", "“Margin of a customer, a year”: There is no column “anual_fee”"),
+        ("0.5 * anual_fee", "“Customer margin a year”: There is no column “anual_fee”"),
         ("plan_tier", "an amount has to be a number"),
         ("-annual_fee", "must be an amount of 0 or more"),
         ("annual_fee / 0", "no value for any of these customers"),

@@ -91,7 +91,7 @@ async fn a_region_becomes_a_column_and_an_expression_is_mended() {
 
     // A role is changed, and taken back.
     browser.go(&format!("{study}/prepare?column=clinic#open")).await;
-    browser.script("document.querySelector('.choices [name=role]').value = 'left out'").await;
+    browser.script("document.querySelector('.choices [name=role]').value = 'excluded'").await;
     browser.click(".choices button").await;
     browser.see(".entries li", "clinic: excluded").await;
     browser.see("tr.open .role", "excluded").await;

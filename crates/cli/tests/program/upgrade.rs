@@ -46,7 +46,7 @@ fn holds(now: &Table, then: &Table, what: &str) {
 fn in_words_of_today(then: &str) -> String {
     match then {
         "where gain above 0" => "where incremental profit above 0".into(),
-        "A kept customer, a year" => "Margin of a customer, a year".into(),
+        "A kept customer, a year" => "Customer margin a year".into(),
         "For how many years" => "Horizon, years".into(),
         "The offer keeps a leaver" => "Save rate".into(),
         "The offer, if taken" => "Cost of the offer, if taken".into(),

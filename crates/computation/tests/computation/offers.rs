@@ -215,7 +215,7 @@ fn offers_that_cannot_stand_beside_each_other_are_refused_in_words() {
     let said = refused(&churn, vec![offer("Gift", &[])]);
     assert!(said.contains("Two offers are called “Gift”"), "{said}");
     let said = refused(&churn, vec![offer("letter", &[("value_kept", 3.0)])]);
-    assert!(said.contains("“Margin of a customer, a year” cannot differ between offers"), "{said}");
+    assert!(said.contains("“Customer margin a year” cannot differ between offers"), "{said}");
     let said = refused(&churn, vec![offer("letter", &[("save_rate", 1.4)])]);
     assert!(said.contains("“letter”: “Save rate”") && said.contains("140"), "{said}");
     let said = refused(&Economics::usual(Question::Credit).chosen(), vec![letter()]);

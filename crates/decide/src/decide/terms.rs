@@ -77,7 +77,7 @@ pub struct PayoffTable<A> {
 
 impl<A> Churn<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 7] = [
-        Assumption::of("value_kept", "Margin of a customer, a year", AssumptionUnit::Amount, 150.0),
+        Assumption::of("value_kept", "Customer margin a year", AssumptionUnit::Amount, 150.0),
         Assumption::usually("years", "Horizon, years", AssumptionUnit::Years, 1.0),
         Assumption::usually("discount", "Yearly discount", AssumptionUnit::Rate, 0.0),
         Assumption::of("save_rate", "Save rate", AssumptionUnit::Chance, 0.25).of_offer(),
@@ -99,14 +99,14 @@ impl<A> Churn<A> {
 
 impl<A> Credit<A> {
     pub(super) const ASSUMPTIONS: [Assumption; 8] = [
-        Assumption::of("margin", "Margin of a good agreement, a year", AssumptionUnit::Amount, 90.0),
+        Assumption::of("margin", "Agreement margin a year", AssumptionUnit::Amount, 90.0),
         Assumption::usually("years", "Horizon, years", AssumptionUnit::Years, 1.0),
         Assumption::usually("discount", "Yearly discount", AssumptionUnit::Rate, 0.0),
         Assumption::of("exposure", "Exposure at default", AssumptionUnit::Amount, 600.0),
         Assumption::of("loss_rate", "Loss given default", AssumptionUnit::Chance, 0.6),
         Assumption::usually("review_cost", "Cost of manual review", AssumptionUnit::Amount, 12.0),
-        Assumption::usually("review_finds", "Review detects a bad one", AssumptionUnit::Chance, 0.6),
-        Assumption::usually("review_stops", "Review declines a good one", AssumptionUnit::Chance, 0.1),
+        Assumption::usually("review_finds", "Review detects bad", AssumptionUnit::Chance, 0.6),
+        Assumption::usually("review_stops", "Review declines good", AssumptionUnit::Chance, 0.1),
     ];
 
     pub(super) fn amounts(&self) -> [&A; 8] {

@@ -26,10 +26,12 @@ impl Term {
         self.name.chars().map(dashed).collect::<String>().trim_matches('-').to_owned()
     }
 
-    /// Whether somebody who types `asked` looks for it: a part of a name, whatever the case and the hyphens.
+    /// Whether somebody who types `asked` looks for it: words of a name or their beginnings, whatever the case and the
+    /// hyphens.
     pub fn is_called(&self, asked: &str) -> bool {
-        let asked = plain(asked);
-        !asked.is_empty() && std::iter::once(&self.name).chain(self.also).any(|name| plain(name).contains(&asked))
+        let asked = format!(" {}", plain(asked));
+        let holds = |name: &&str| format!(" {}", plain(name)).contains(&asked);
+        asked.len() > 1 && std::iter::once(&self.name).chain(self.also).any(holds)
     }
 }
 
@@ -65,7 +67,7 @@ mod tests {
         for asked in ["auc", "AUC (ROC)", "area under the curve", "c-statistic", "c statistic", "ROC"] {
             assert!(auc.is_called(asked), "{asked}");
         }
-        for other in ["", "()", "precision", "churn"] {
+        for other in ["", "()", "precision", "churn", "uc", "curves"] {
             assert!(!auc.is_called(other), "{other}");
         }
     }

@@ -34,7 +34,7 @@ pub(super) async fn draw(app: &App, workspace: i64, id: i64, watch: &Watch) -> R
     let campaign = app.store.campaign(id).await?;
     let many = |n: Option<i64>| text::count_of(n.unwrap_or(0));
     let figure = format!("{} acted on, {} in the control group", many(campaign.acted), many(campaign.held));
-    app.store.note(campaign.study_id, None, &format!("Campaign “{}” drawn", campaign.name), &figure).await?;
+    app.store.note(campaign.study_id, None, &format!("Campaign “{}” randomised", campaign.name), &figure).await?;
     Ok(address)
 }
 

@@ -78,7 +78,7 @@ impl Set {
             Self::Order => "ranking",
             Self::Probabilities => "calibration",
             Self::Actions => "classification at one selection rate",
-            Self::Money => "money",
+            Self::Money => "profit",
             Self::Time => "time",
         }
     }
@@ -110,7 +110,7 @@ const ORDER: [CompareMeasure; 4] = [
     },
     CompareMeasure {
         word: "precision-recall",
-        name: "precision–recall",
+        name: "average precision",
         value: |c| c.evaluation.average_precision,
         more_is_better: true,
         show: |c| text::fixed(c.evaluation.average_precision, 3),
@@ -277,7 +277,7 @@ pub fn meaning(set: Set, c: &ComparedCandidate, question: Question) -> Meanings 
                 format!("{} In brackets, the 95 % CI (DeLong).", area(e, name, question)),
             ),
             (
-                "precision–recall",
+                "average precision",
                 format!(
                     "Area under precision over recall. Going down the list from the most likely, {} of 100 customers down to each of the {} {events} are {events}, on average; in random order it would be {}.",
                     hundred(e.average_precision),
@@ -371,7 +371,7 @@ pub fn meaning(set: Set, c: &ComparedCandidate, question: Question) -> Meanings 
                 "expected maximum profit",
                 "Expected maximum profit: the mean over a distribution of the least certain rate (as if 20 customers had been counted) of the profit with the cut-off re-optimised for each value. It compares candidates, against no action; nobody earns it.".into(),
             ),
-            ("selected at its best", format!("Share of customers acted on where {name} brings most.")),
+            ("selected at its best", format!("Share of customers selected at the best point of {name}.")),
             ("precision there", format!("Of 100 of them, so many {}.", question.event_would())),
         ],
         Set::Time => vec![

@@ -72,14 +72,15 @@ impl GroupsView {
             |label: &Option<String>| label.as_ref().map_or("without a value".into(), |label| format!("“{label}”"));
         let finding = match groups.first() {
             Some(first) if total > 0.0 => format!(
-                "By {by}, {} {} {} of the {}{}.",
+                "By {by}: {} has {} of the {}.",
                 named(&first.label),
-                if has_gain { "brings" } else { "is" },
                 text::percent(worth(first) / total),
-                if has_gain { text::money(total) } else { text::count(total as u64) },
-                if has_gain { "" } else { " who are acted on" }
+                match has_gain {
+                    true => format!("expected incremental profit of {}", text::money(total)),
+                    false => format!("{} selected customers", text::count(total as u64)),
+                }
             ),
-            _ => format!("Nobody is acted on, by {by} or otherwise."),
+            _ => format!("Nobody is selected, by {by} or otherwise."),
         };
         let line = |group: &pronoia_store::records::ActedGroup| ListGroupLine {
             label: named(&group.label),

@@ -120,7 +120,7 @@ impl ReleaseView {
             } else {
                 let share = |n: i64| text::percent(n as f64 / customers.max(1) as f64);
                 format!(
-                    "Within the last day {} answered and {} refused: {} scored, {} to act on, {} with remarks; {} ms a call on average, {} ms the slowest.",
+                    "Within the last day {} answered and {} refused: {} scored, {} selected, {} with remarks; {} ms a call on average, {} ms the slowest.",
                     text::counted(calls as usize, "call was", "calls were"),
                     text::count_of(refused),
                     text::counted(customers as usize, "customer", "customers"),

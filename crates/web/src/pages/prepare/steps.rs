@@ -43,7 +43,7 @@ const KINDS: [(&str, &str); 14] = [
     ("fill", "impute missing values"),
     ("cap", "cap outliers"),
     ("log", "logarithm"),
-    ("power", "transform (log, power)"),
+    ("power", "power transform"),
     ("as-code", "read as a code"),
     ("bands", "bin a number"),
     ("group-rare", "group rare values"),

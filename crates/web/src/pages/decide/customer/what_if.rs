@@ -316,7 +316,7 @@ impl Room<'_> {
         if (told - probability).abs() > 5e-4 {
             steps.push(format!("{} before adjusting to the event rate there", number::fixed(told, 3)));
         }
-        if steps.is_empty() { "as a probability".into() } else { steps.join("; ") }
+        if steps.is_empty() { "predicted probability".into() } else { steps.join("; ") }
     }
 
     fn gain_said(&self, given: &Given, probability: f64, order: Order) -> String {

@@ -17,7 +17,7 @@ pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, Pag
     let mut lists = Vec::new();
     for list in scored {
         let table = app.store.table(view.study.workspace_id, list.table_id).await?;
-        let acted = list.acted.map_or(String::new(), |acted| format!(", {} to act on", text::count_of(acted)));
+        let acted = list.acted.map_or(String::new(), |acted| format!(", {} selected", text::count_of(acted)));
         lists.push(format!("List {}: {} customers{acted}.", table.name, text::count_of(table.rows)));
     }
     section = section.lists(lists);

@@ -45,7 +45,7 @@ fn data(view: &StudyView, meanings: &HashMap<String, String>) -> Result<Section,
         }
         cells
     };
-    let mut head = vec!["column", "kind", "part", "known when"];
+    let mut head = vec!["column", "kind", "role", "known when"];
     if is_described {
         head.push("meaning");
     }
