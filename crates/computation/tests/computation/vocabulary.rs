@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 const OF_0_1_0: [&str; 3] = ["case weight", "split marker", "left out"];
 
 fn project() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().expect("the project")
 }
 
 fn files(folder: &Path, ending: &str) -> Vec<PathBuf> {
@@ -32,7 +32,7 @@ fn never() -> Vec<String> {
 
 /// Letters and hyphens in lower case, with one blank between words and around them.
 fn plain(text: &str) -> String {
-    let words = text.split(|c: char| !c.is_alphanumeric() && c != '-' && c != '’').filter(|word| !word.is_empty());
+    let words = text.split(|c: char| !c.is_alphanumeric() && !"-’_".contains(c)).filter(|word| !word.is_empty());
     let mut out = String::from(" ");
     for word in words {
         out += &word.to_lowercase();

@@ -533,7 +533,7 @@ pub const TERMS: &[Term] = &[
     Term {
         name: "Predictor",
         also: &["feature", "independent variable", "input", "explanatory variable"],
-        meaning: "A column that a model may see.",
+        meaning: "A column that the models of a study may see.",
         source: "",
         stop: "Prepare",
     },
