@@ -5,8 +5,8 @@ use sea_orm::{
 };
 
 use crate::entity::{account, membership, workspace};
-use crate::people::{self, MemberRole};
-use crate::sign_in::{LONGEST_EMAIL, hash, may_be_email};
+use crate::member_role::{self, MemberRole};
+use crate::sign_in::{Denied, LONGEST_EMAIL, Origin, hash, may_be_email};
 use crate::{Result, Store, StoreError};
 
 /// Least length of a password.
@@ -17,15 +17,6 @@ const LONGEST_PASSWORD: usize = 128;
 
 /// Different characters of a password, fewest.
 const LEAST_DIFFERENT: usize = 5;
-
-/// Where somebody signs in from.
-#[derive(Debug, Clone, Copy)]
-pub struct Origin<'f> {
-    /// The network address.
-    pub address: &'f str,
-    /// What the browser says that it is.
-    pub agent: &'f str,
-}
 
 /// A signed-in browser and what it may see.
 #[derive(Debug, Clone)]
@@ -40,15 +31,6 @@ pub struct SignedIn {
     pub csrf: String,
     /// Its session.
     pub session: i64,
-}
-
-/// Why somebody cannot sign in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Denied {
-    /// Address or password are not right; it is not said which.
-    Wrong,
-    /// Too many attempts; the seconds to wait.
-    TooMany(u64),
 }
 
 impl Store {
@@ -70,7 +52,7 @@ impl Store {
             workspace::ActiveModel { name: Set(workspace_name.into()), made_up: Set(made_up), ..Default::default() }
                 .insert(&transaction)
                 .await?;
-        people::join(&transaction, (workspace.id, account), MemberRole::Owner).await?;
+        member_role::join(&transaction, (workspace.id, account), MemberRole::Owner).await?;
         transaction.commit().await?;
         Ok(workspace.id)
     }

@@ -8,7 +8,7 @@ use sea_orm::{
 
 use crate::entity::{membership, program_key};
 use crate::keys;
-use crate::people::MemberRole;
+use crate::member_role::MemberRole;
 use crate::{Result, Store, StoreError};
 
 impl Store {

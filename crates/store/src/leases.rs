@@ -7,8 +7,10 @@
 use sea_orm::sqlx::{self, PgConnection};
 use sea_orm::{ConnectionTrait, DatabaseTransaction, DbBackend, Statement, TransactionTrait};
 
-use crate::jobs::SILENCE_SECONDS;
 use crate::{Result, Store, StoreError};
+
+/// Seconds of silence after which a worker counts as gone.
+pub const SILENCE_SECONDS: i64 = 8;
 
 /// A lease on a job.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -6,9 +6,10 @@ use rand::RngExt;
 use sea_orm::{ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder};
 use sha2::{Digest, Sha256};
 
-use crate::accounts::{Origin, SignedIn};
+use crate::accounts::SignedIn;
 use crate::entity::{account, membership, session, workspace};
-use crate::people::MemberRole;
+use crate::member_role::MemberRole;
+use crate::sign_in::Origin;
 use crate::{Result, Store, StoreError};
 
 /// Hours that a session lasts.

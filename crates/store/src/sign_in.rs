@@ -14,7 +14,6 @@ use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher, PasswordVerifier};
 use sea_orm::sqlx;
 
-use crate::accounts::{Denied, Origin};
 use crate::entity::account;
 use crate::waiting_turns::Turns;
 use crate::{Result, Store, StoreError};
@@ -52,6 +51,24 @@ const ANY: &str = "*";
 
 /// Minutes after which attempts are forgotten.
 const FORGOTTEN_MINUTES: i32 = 60;
+
+/// Where somebody signs in from.
+#[derive(Debug, Clone, Copy)]
+pub struct Origin<'f> {
+    /// The network address.
+    pub address: &'f str,
+    /// What the browser says that it is.
+    pub agent: &'f str,
+}
+
+/// Why somebody cannot sign in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Denied {
+    /// Address or password are not right; it is not said which.
+    Wrong,
+    /// Too many attempts; the seconds to wait.
+    TooMany(u64),
+}
 
 impl Store {
     /// The account that address and password belong to; attempts are counted.

@@ -9,7 +9,7 @@ use pronoia_store::candidates::StoredCandidate;
 use pronoia_store::driver_analysis::FindingInShort;
 use pronoia_store::jobs::Work;
 use pronoia_store::ledger::LedgerLine;
-use pronoia_store::people::MemberRole;
+use pronoia_store::member_role::MemberRole;
 use pronoia_store::{job, list, record_table, study};
 
 use crate::error::PageError;

@@ -6,7 +6,7 @@ use actix_web::http::Method;
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, ResponseError, web};
 use pronoia_store::accounts::SignedIn;
-use pronoia_store::people::MemberRole;
+use pronoia_store::member_role::MemberRole;
 
 use crate::error::PageError;
 use crate::{App, api, pages, session};

@@ -4,7 +4,7 @@ use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
 use pronoia_store::accounts::SignedIn;
-use pronoia_store::people::MemberRole;
+use pronoia_store::member_role::MemberRole;
 use pronoia_store::studies::Author;
 use std::cell::Cell;
 use std::future::Future;

@@ -2,7 +2,7 @@
 
 use crate::support::{EMAIL, Http, PASSWORD, Server, plain, until};
 use pronoia_store::StoreError;
-use pronoia_store::accounts::{Denied, Origin};
+use pronoia_store::sign_in::{Denied, Origin};
 
 /// A table with a yes-or-no column and two that cannot be outcomes.
 fn small(rows: usize) -> String {

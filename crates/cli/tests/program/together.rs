@@ -5,7 +5,7 @@ use crate::support::study::Study;
 use crate::support::{Answer, EMAIL, Http, PASSWORD, plain};
 use pronoia_core::study::ColumnRole;
 use pronoia_demo::{FIRST_MEMBER, SEED, members};
-use pronoia_store::people;
+use pronoia_store::member_role;
 
 const BEN: &str = "ben@example.org";
 
@@ -40,7 +40,7 @@ async fn nobody_overwrites_what_they_have_not_seen() {
     study.looked_at().await;
     study.store.create_account(BEN, PASSWORD, "Ben’s own", false).await.expect("an account");
     let ben_id = study.store.account(BEN).await.expect("asked").expect("there").id;
-    study.server.run_sql(&format!("DELETE FROM membership WHERE account_id = {ben_id}; INSERT INTO membership (account_id, workspace_id, role) VALUES ({ben_id}, 1, '{}')", people::MemberRole::Analyst.word())).await;
+    study.server.run_sql(&format!("DELETE FROM membership WHERE account_id = {ben_id}; INSERT INTO membership (account_id, workspace_id, role) VALUES ({ben_id}, 1, '{}')", member_role::MemberRole::Analyst.word())).await;
     let http = Http::signed_in(&study.server, BEN);
 
     let ana = Reader::at(&study.http, study.id, "prepare");

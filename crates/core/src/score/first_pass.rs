@@ -1,6 +1,7 @@
 //! What has to be known of a whole list before any of its customers is decided on.
 
 use super::scored::{By, Scoring};
+use super::settled::Settled;
 use pronoia_data::Table;
 use pronoia_decide::decide::{Front, LeastKey};
 
@@ -18,14 +19,6 @@ pub struct Ahead {
     every: u64,
     met: u64,
     background: Table,
-}
-
-/// What every part of a list is decided by.
-#[derive(Debug)]
-pub struct Settled {
-    pub(super) cut: Option<LeastKey>,
-    /// Customers of the list that reasons are counted from.
-    pub(super) background: Table,
 }
 
 impl Scoring<'_> {

@@ -1,6 +1,6 @@
 //! What is out of the ordinary about single customers of a list.
 
-use super::scored::ListPart;
+use super::list_part::ListPart;
 use crate::Model;
 use pronoia_data::table::ColumnValues;
 use pronoia_learn::prepare::ObservedValues;

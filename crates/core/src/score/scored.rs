@@ -4,8 +4,9 @@ use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
 
-use super::first_pass::Settled;
+use super::list_part::ListPart;
 use super::remarks;
+use super::settled::Settled;
 use crate::Model;
 use crate::explain::{ExplainedCustomers, Reasons};
 use pronoia_data::table::ColumnBuilder;
@@ -133,22 +134,6 @@ impl ScoringSummary {
             (so_far, more) => so_far.or(more),
         };
     }
-}
-
-/// Where a part of a list stands in it.
-#[derive(Debug, Clone, Copy)]
-pub struct ListPart<'a> {
-    /// The part as it was brought.
-    pub list: &'a Table,
-    /// What [`super::Matching::read`] made of it.
-    pub matched: &'a Table,
-    /// Rows of the list before it.
-    pub before: u64,
-    /// Of each customer, whether the model was fitted to them; nothing, if that is not known.
-    pub known: &'a [bool],
-    /// Of each customer, whether they are not to be contacted, and so are left alone whatever the rule
-    /// says; nothing, if everybody may be.
-    pub suppressed: &'a [bool],
 }
 
 impl Scoring<'_> {

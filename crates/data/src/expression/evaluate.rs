@@ -6,7 +6,9 @@ use arrow_arith::boolean::{and_kleene, not, or_kleene};
 use arrow_array::{Array, ArrayAccessor, BooleanArray, Date32Array, Float64Array};
 
 use super::functions::call;
+use super::run::Run;
 use super::tree::{Arithmetic, Comparison, ExpressionNode};
+use super::values::ordering;
 use super::{Type, Vector};
 use crate::table::{ColumnValues, Words};
 use crate::{Column, Table};
@@ -35,13 +37,6 @@ pub(super) fn evaluate(node: &ExpressionNode, inputs: &[(String, Type)], table: 
     let mut run = Run { columns, rows: table.rows(), undefined: 0 };
     let values = run.value(node);
     Ok(Evaluated { values, undefined: run.undefined })
-}
-
-/// One computation.
-pub(super) struct Run<'a> {
-    columns: Vec<&'a Column>,
-    pub rows: usize,
-    undefined: u64,
 }
 
 impl Run<'_> {
@@ -162,30 +157,6 @@ impl Run<'_> {
         let inner = self.value(inner);
         self.map(inner.numbers(), f)
     }
-
-    /// Applies `f` to every number; what is not finite is missing and counted.
-    pub fn map(&mut self, a: &Float64Array, f: impl Fn(f64) -> f64) -> Vector {
-        let mapped: Float64Array = arrow_arith::arity::unary(a, f);
-        self.settled(mapped)
-    }
-
-    /// Applies `f` to pairs of numbers, as [`Run::map`].
-    pub fn each_pair(&mut self, a: &Float64Array, b: &Float64Array, f: impl Fn(f64, f64) -> f64) -> Vector {
-        // Fails only for arrays of unequal length; these have one length.
-        let mapped: Float64Array =
-            arrow_arith::arity::binary(a, b, f).unwrap_or_else(|_| Float64Array::new_null(self.rows));
-        self.settled(mapped)
-    }
-
-    /// Takes out what is not finite, and makes the negative zero the zero.
-    fn settled(&mut self, a: Float64Array) -> Vector {
-        let wrong = (0..a.len()).filter(|&row| !a.value(row).is_finite() && a.is_valid(row)).count();
-        self.undefined += wrong as u64;
-        if wrong == 0 {
-            return Vector::Number(a);
-        }
-        Vector::Number(a.iter().map(|x| x.filter(|x| x.is_finite())).collect())
-    }
 }
 
 /// Computes a node over these columns, of which it knows by their places.
@@ -255,27 +226,6 @@ fn compare_all<A: ArrayAccessor<Item: PartialOrd>>(how: Comparison, x: A, y: A) 
         Comparison::LessOrEqual => BooleanArray::from_binary(x, y, |a, b| a <= b),
         Comparison::Greater => BooleanArray::from_binary(x, y, |a, b| a > b),
         Comparison::GreaterOrEqual => BooleanArray::from_binary(x, y, |a, b| a >= b),
-    }
-}
-
-/// How the two values of a row stand to each other; none if either is missing.
-pub(super) fn ordering<'a>(a: &'a Vector, b: &'a Vector) -> Box<dyn Fn(usize) -> Option<Ordering> + 'a> {
-    let missing = move |row: usize| a.is_missing(row) || b.is_missing(row);
-    match (a, b) {
-        (Vector::Text(x), Vector::Text(y)) => {
-            let (left, right): (Vec<&str>, Vec<&str>) = (x.levels().collect(), y.levels().collect());
-            Box::new(move |row| Some(left[x.code(row)?].cmp(right[y.code(row)?])))
-        }
-        (Vector::Number(x), Vector::Number(y)) => {
-            Box::new(move |row| (!missing(row)).then(|| x.value(row).partial_cmp(&y.value(row)))?)
-        }
-        (Vector::Day(x), Vector::Day(y)) => {
-            Box::new(move |row| (!missing(row)).then(|| x.value(row).cmp(&y.value(row))))
-        }
-        (Vector::Truth(x), Vector::Truth(y)) => {
-            Box::new(move |row| (!missing(row)).then(|| x.value(row).cmp(&y.value(row))))
-        }
-        _ => unreachable!("checked to be alike"),
     }
 }
 

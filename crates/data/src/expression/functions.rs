@@ -6,8 +6,9 @@ use arrow_array::{Array, Date32Array};
 use chrono::{Datelike, NaiveDate};
 
 use super::Vector;
-use super::evaluate::{Run, ordering};
+use super::run::Run;
 use super::tree::Function;
+use super::values::ordering;
 use crate::table::Words;
 
 /// Calls a function on values that the check has found to fit.

@@ -9,6 +9,7 @@ mod check;
 mod evaluate;
 mod functions;
 mod parse;
+mod run;
 mod tree;
 mod values;
 mod write;

@@ -1,5 +1,7 @@
 //! Values of one type, one per row.
 
+use std::cmp::Ordering;
+
 use arrow_array::builder::BooleanBuilder;
 use arrow_array::{Array, BooleanArray, Date32Array, Float64Array};
 
@@ -112,5 +114,26 @@ impl Vector {
             }
             Self::Text(_) => Self::Text(Words::from_rows((0..rows).map(|row| of(row).and_then(|v| v.text().get(row))))),
         }
+    }
+}
+
+/// How the two values of a row stand to each other; none if either is missing.
+pub(super) fn ordering<'a>(a: &'a Vector, b: &'a Vector) -> Box<dyn Fn(usize) -> Option<Ordering> + 'a> {
+    let missing = move |row: usize| a.is_missing(row) || b.is_missing(row);
+    match (a, b) {
+        (Vector::Text(x), Vector::Text(y)) => {
+            let (left, right): (Vec<&str>, Vec<&str>) = (x.levels().collect(), y.levels().collect());
+            Box::new(move |row| Some(left[x.code(row)?].cmp(right[y.code(row)?])))
+        }
+        (Vector::Number(x), Vector::Number(y)) => {
+            Box::new(move |row| (!missing(row)).then(|| x.value(row).partial_cmp(&y.value(row)))?)
+        }
+        (Vector::Day(x), Vector::Day(y)) => {
+            Box::new(move |row| (!missing(row)).then(|| x.value(row).cmp(&y.value(row))))
+        }
+        (Vector::Truth(x), Vector::Truth(y)) => {
+            Box::new(move |row| (!missing(row)).then(|| x.value(row).cmp(&y.value(row))))
+        }
+        _ => unreachable!("checked to be alike"),
     }
 }

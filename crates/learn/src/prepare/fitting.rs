@@ -7,12 +7,12 @@ use arrow_array::{Array, Float64Array};
 use serde::{Deserialize, Serialize};
 
 use super::steps::{Imputation, StepAction};
+use super::typed_value::{TypedValue, read_as};
 use super::{Encoded, Encoder, PrepareError, TrainingRows, yeo_johnson};
 use pronoia_data::drivers::{Bin, Notation};
 use pronoia_data::expression::Expression;
 use pronoia_data::stats::quantile;
-use pronoia_data::table::{ColumnBuilder, ColumnValues, Storage};
-use pronoia_data::value::{DateOrder, DecimalMark, parse_date, parse_number};
+use pronoia_data::table::{ColumnBuilder, ColumnValues};
 use pronoia_data::{Column, Kind, Table};
 
 /// The name of the value that stands for all rare ones.
@@ -317,26 +317,6 @@ fn is_missing(column: &Column, row: usize) -> bool {
         ColumnValues::Numbers(a) => a.is_null(row),
         ColumnValues::Words(w) => w.code(row).is_none(),
         ColumnValues::Dates(a) => a.is_null(row),
-    }
-}
-
-/// A value typed by somebody, as one of a kind.
-#[derive(Debug, Clone, PartialEq)]
-pub enum TypedValue {
-    /// A number.
-    Number(f64),
-    /// Text.
-    Word(String),
-    /// A day, counted from 1970-01-01.
-    Day(i32),
-}
-
-/// Reads text as a value of that kind; none if it is not one.
-pub fn read_as(text: &str, kind: Kind) -> Option<TypedValue> {
-    match kind.storage() {
-        Storage::Numbers => parse_number(text, DecimalMark::Point).map(TypedValue::Number),
-        Storage::Dates => parse_date(text, DateOrder::YearMonthDay).map(TypedValue::Day),
-        Storage::Words => (!text.trim().is_empty()).then(|| TypedValue::Word(text.trim().to_owned())),
     }
 }
 

@@ -11,18 +11,20 @@ mod sample;
 mod spread;
 pub mod steps;
 mod suggest;
+mod typed_value;
 mod yeo_johnson;
 
 pub use design::{Design, Feature, FeatureValues};
 pub use effects::{StepEffect, effects};
 pub use encoding::{Encoded, Encoder};
+pub use fitting::band_labels;
 pub use fitting::{FittedStep, OTHER};
-pub use fitting::{TypedValue, band_labels, read_as};
 pub use inputs::{ModelInput, ObservedValues};
 pub use sample::SampleSize;
 pub use spread::Spread;
 pub use steps::{Imputation, PreparationStep, StepAction, StepError};
 pub use suggest::suggestions;
+pub use typed_value::{TypedValue, read_as};
 
 use rayon::prelude::*;
 use serde::{Deserialize, Serialize};

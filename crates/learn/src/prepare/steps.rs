@@ -270,7 +270,7 @@ impl StepAction {
                     Imputation::Median | Imputation::Mean => {
                         number(columns, column)?;
                     }
-                    Imputation::Value(value) if super::fitting::read_as(value, kind).is_none() => {
+                    Imputation::Value(value) if super::typed_value::read_as(value, kind).is_none() => {
                         return Err(StepError::Field(format!("“{value}” is not a {kind}, which “{column}” is.")));
                     }
                     Imputation::MostFrequent | Imputation::Value(_) => {}

@@ -13,7 +13,7 @@ pub struct Model {
     pub workspace_id: i64,
     /// SHA-256 of the end of the link, in hexadecimal.
     pub sha256: String,
-    /// What they may do there: a word of [`crate::people::Role`].
+    /// What they may do there: a word of [`crate::member_role::MemberRole`].
     pub role: String,
     /// Whom it is for, as the owner wrote it down.
     pub name: String,

@@ -12,7 +12,7 @@ pub struct Model {
     /// The workspace.
     #[sea_orm(primary_key, auto_increment = false)]
     pub workspace_id: i64,
-    /// What they may do there: a word of [`crate::people::Role`].
+    /// What they may do there: a word of [`crate::member_role::MemberRole`].
     pub role: String,
     /// Since when.
     pub joined_at: DateTimeUtc,

@@ -16,14 +16,11 @@ use sea_orm::{
 use serde::{Deserialize, Serialize};
 
 use crate::entity::job;
-use crate::leases::Lease;
+use crate::leases::{Lease, SILENCE_SECONDS};
 use crate::{Result, Store, StoreError};
 
 pub use change::StateChange;
 pub use work::{ResultsFrom, Work};
-
-/// Seconds of silence after which a worker counts as gone.
-pub const SILENCE_SECONDS: i64 = 8;
 
 /// How often a job may take its server down with it before it counts as failed.
 const MOST_STRIKES: i32 = 3;

@@ -10,7 +10,7 @@ use std::collections::HashMap;
 use actix_web::web;
 use askama::Template;
 use pronoia_store::ledger::{LedgerFilter, LedgerLine};
-use pronoia_store::people::MemberRole;
+use pronoia_store::member_role::MemberRole;
 use pronoia_store::study;
 use serde::Deserialize;
 

@@ -11,7 +11,6 @@ mod grower;
 mod histogram;
 mod predictor;
 mod quantised;
-mod saved;
 mod splitting;
 mod tree;
 

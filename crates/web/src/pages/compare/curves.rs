@@ -119,9 +119,9 @@ impl CurveKind {
         let acted = "share of customers acted on".to_owned();
         match self {
             Self::Gain => (acted, format!("share of {events} found (recall)")),
-            Self::Lift => ("share of customers acted on, %".into(), format!("lift")),
+            Self::Lift => ("share of customers acted on, %".into(), "lift".into()),
             Self::Roc => ("false positive rate".into(), format!("share of {events} found (recall)")),
-            Self::PrecisionRecall => (format!("share of {events} found (recall)"), format!("precision")),
+            Self::PrecisionRecall => (format!("share of {events} found (recall)"), "precision".into()),
             Self::Calibration => (
                 "mean predicted probability of a group".into(),
                 format!("observed rate: share who {}", question.event_verb()),

@@ -2,7 +2,7 @@
 
 use actix_web::{HttpRequest, web};
 use askama::Template;
-use pronoia_store::people::MemberRole;
+use pronoia_store::member_role::MemberRole;
 use serde::Deserialize;
 
 use crate::App;

@@ -3,7 +3,7 @@
 use actix_web::cookie::Cookie;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
-use pronoia_store::accounts::{Denied, Origin};
+use pronoia_store::sign_in::{Denied, Origin};
 use serde::Deserialize;
 
 use crate::App;
