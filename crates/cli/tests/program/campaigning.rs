@@ -131,8 +131,7 @@ async fn who_is_held_back_is_drawn_by_lot_and_what_was_changed_is_what_the_group
     let learned = found.learned.expect("a save rate");
     let ratio = (left(&acted) as f64 / acted.len() as f64) / (left(&held) as f64 / 120.0);
     assert!((learned.found - (1.0 - ratio)).abs() < 1e-9 && learned.word == "save_rate");
-    for says in ["control group", "letter", "call", "all acted on", "from the column of results", "“Save rate” was"]
-    {
+    for says in ["control group", "letter", "call", "all acted on", "from the column of results", "“Save rate”: "] {
         assert!(page.contains(says), "{says}: {page}");
     }
     // A customer of another study's campaign is not found, nor anybody else's page.
