@@ -4,9 +4,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
+use pronoia_service::{App, Budget, Files};
 use pronoia_store::sources::{Connector, Reach, Vault};
 use pronoia_store::{Store, StoreError};
-use pronoia_web::{App, Budget, Config, TrustedProxies};
 use tracing_subscriber::layer::SubscriberExt;
 use tracing_subscriber::util::SubscriberInitExt;
 
@@ -63,24 +63,19 @@ impl Installation {
     }
 
     /// The application over it.
-    pub async fn app(&self, config: Config) -> Result<App, String> {
+    pub async fn app(&self, files: Files) -> Result<App, String> {
         let own = self.records.server().split(['/', '?']).next().unwrap_or_default();
         let connector = Connector { vault: Vault::open(&self.key)?, reach: Reach::of(&self.allow_address, own)? };
-        Ok(App::new(config, self.open().await?, connector, Budget::of(None)))
+        Ok(App::new(files, self.open().await?, connector, Budget::of(None)))
     }
 
-    /// The settings that all commands share.
-    pub fn config(&self) -> Config {
-        Config {
-            host: "127.0.0.1".into(),
-            port: 0,
+    /// Where files are, as all commands share it.
+    pub fn files(&self) -> Files {
+        Files {
             uploads: self.records.uploads.clone(),
             folder: None,
             most_upload: 1_024 * 1_000_000,
-            behind_tls: false,
-            trusted_proxies: TrustedProxies::default(),
             patience: Duration::from_secs(30),
-            demo_account: None,
         }
     }
 }

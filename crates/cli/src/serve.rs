@@ -6,8 +6,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
+use pronoia_service::{Budget, Files};
 use pronoia_store::queries::Unprotected;
-use pronoia_web::{Budget, Config, TrustedProxies, demonstration};
+use pronoia_web::{Config, TrustedProxies, demonstration};
 
 use crate::CommandOutcome;
 use crate::place::{Installation, runtime};
@@ -84,24 +85,26 @@ fn unprotected(name: &str) -> Result<Unprotected, String> {
 impl Serve {
     pub fn run(self) -> CommandOutcome {
         runtime()?.block_on(async {
-            let config = Config {
-                host: self.host.clone(),
-                port: self.port,
+            let files = Files {
                 folder: self.folder.clone(),
                 most_upload: self.most_upload_mb * 1_000_000,
-                behind_tls: self.behind_tls,
-                trusted_proxies: TrustedProxies::of(&self.trusted_proxy, self.behind_tls),
                 patience: Duration::from_secs(self.patience_seconds),
-                ..self.place.config()
+                ..self.place.files()
             };
-            let mut app = self.place.app(config).await?;
+            let mut app = self.place.app(files).await?;
             app.store.accept_unprotected(&self.accept_unprotected);
             if let Err(e) = app.store.protected().await {
                 tracing::warn!(target: "pronoia", "{e}");
             }
             app.memory = Budget::of(self.memory_mb.map(|megabytes| megabytes << 20));
-            app.config.demo_account = demonstration::account(&app.store).await.map_err(|e| e.to_string())?;
-            pronoia_web::serve(app).await.map_err(|e| match e.kind() {
+            let config = Config {
+                host: self.host.clone(),
+                port: self.port,
+                behind_tls: self.behind_tls,
+                trusted_proxies: TrustedProxies::of(&self.trusted_proxy, self.behind_tls),
+                demo_account: demonstration::account(&app.store).await.map_err(|e| e.to_string())?,
+            };
+            pronoia_web::serve(app, config).await.map_err(|e| match e.kind() {
                 std::io::ErrorKind::AddrInUse => format!(
                     "Port {} is taken by another program. Stop that one, or choose another with --port.",
                     self.port
@@ -126,7 +129,7 @@ impl Demo {
             written.map_err(|e| format!("The files could not be written to {}: {e}.", folder.display()))?;
         }
         runtime()?.block_on(async {
-            let app = self.place.app(self.place.config()).await?;
+            let app = self.place.app(self.place.files()).await?;
             let (email, password) = demonstration::load(&app).await?;
             if let Some(server) = &self.warehouse {
                 demonstration::load_warehouse(&app, server).await?;

@@ -3,7 +3,8 @@
 use actix_web::{HttpRequest, HttpResponse, web};
 use pronoia_core::model::hex;
 
-use crate::error::{PageError, PageResult};
+use crate::error::PageResult;
+use pronoia_service::ServiceError;
 
 #[derive(rust_embed::RustEmbed)]
 #[folder = "assets/dist"]
@@ -11,7 +12,7 @@ struct Files;
 
 /// Gives a file; a browser that has it already is told so.
 pub async fn file(request: HttpRequest, path: web::Path<String>) -> PageResult {
-    let file = Files::get(&path).ok_or(PageError::NotFound)?;
+    let file = Files::get(&path).ok_or(ServiceError::NotFound)?;
     let kind = match path.rsplit('.').next() {
         Some("css") => "text/css; charset=utf-8",
         Some("js") => "text/javascript; charset=utf-8",

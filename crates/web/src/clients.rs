@@ -18,7 +18,7 @@ use actix_web::{HttpMessage, HttpRequest};
 use futures_util::Stream;
 use tokio::time::{Instant, Sleep};
 
-use crate::App;
+use crate::{App, Config};
 
 /// Connections of one address at a time; of more, those that are open for longest are closed.
 const MOST_OF_ADDRESS: usize = 256;
@@ -71,10 +71,11 @@ impl TrustedProxies {
 }
 
 /// The network address of whoever asks.
-pub fn address_of(app: &App, request: &HttpRequest) -> String {
+pub fn address_of(request: &HttpRequest) -> String {
     let Some(peer) = request.peer_addr() else { return String::new() };
     let forwarded = request.headers().get("x-forwarded-for").and_then(|f| f.to_str().ok());
-    app.config.trusted_proxies.client(peer.ip(), forwarded).to_string()
+    let trusted = request.app_data::<web::Data<Config>>().map(|config| config.trusted_proxies.clone());
+    trusted.unwrap_or_default().client(peer.ip(), forwarded).to_string()
 }
 
 /// The connections that are open.
@@ -206,7 +207,7 @@ pub async fn whole_bodies(
     mut request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    let patience = request.app_data::<web::Data<App>>().map(|app| app.config.patience);
+    let patience = request.app_data::<web::Data<App>>().map(|app| app.files.patience);
     if let Some(patience) = patience.filter(|_| request.method() != Method::GET) {
         let (begun, body) = (Instant::now(), request.take_payload());
         // Twice the patience with silence, so that whoever falls silent is told that first.

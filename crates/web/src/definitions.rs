@@ -8,7 +8,7 @@ use pronoia_core::question::Question;
 use pronoia_core::stats::entropy;
 use pronoia_core::watch::Drift;
 
-use crate::text;
+use pronoia_service::text;
 
 /// Names of measures, and what each means here.
 pub type Meanings = Vec<(&'static str, String)>;

@@ -15,11 +15,11 @@ use pronoia_store::studies::Choice;
 use pronoia_store::uploads::Arrived;
 use pronoia_store::{Store, StoreError};
 
-use crate::frame::StudyView;
-use crate::jobs::campaign::{ARM, CONTROL};
 use crate::pages::decide::policy_form::TypedFields;
 use crate::pages::records::uploads;
 use crate::{App, jobs, pages};
+use pronoia_service::jobs::campaign::{ARM, CONTROL};
+use pronoia_service::study_view::StudyView;
 
 /// Sign-in of the demonstration; its records are made up, so that it is no secret.
 const EMAIL: &str = "analyst@osiervale.example";
@@ -122,7 +122,7 @@ async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(
 
 /// Keeps a policy, and finds out what its model goes by.
 async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: &TypedFields) -> Result<(), String> {
-    let sentence = |e: crate::error::PageError| e.to_string();
+    let sentence = |e: pronoia_service::ServiceError| e.to_string();
     pages::decide::enter_policy(app, workspace, account.into(), study, amounts).await.map_err(sentence)?;
     let view = StudyView::load(app, workspace, study).await.map_err(sentence)?;
     let (_, model) = view.policy_model().ok_or("the policy was not kept")?;
@@ -331,8 +331,8 @@ async fn came_of(
 
 /// Sends a file in and reads it.
 async fn bring(app: &App, workspace: i64, study: Option<i64>, name: &str, bytes: &[u8]) -> Result<i64, String> {
-    std::fs::create_dir_all(&app.config.uploads).map_err(|e| e.to_string())?;
-    let path = app.config.uploads.join(format!("demonstration-{name}"));
+    std::fs::create_dir_all(&app.files.uploads).map_err(|e| e.to_string())?;
+    let path = app.files.uploads.join(format!("demonstration-{name}"));
     std::fs::write(&path, bytes).map_err(|e| e.to_string())?;
     let arrived = Arrived { file_name: name, origin: None, path: &path, size: bytes.len() as u64 };
     let (upload, _) = app.store.take_in(workspace, study, &arrived).await.map_err(|e| e.to_string())?;

@@ -5,6 +5,7 @@ use std::io::ErrorKind;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use askama::Template;
+use pronoia_service::ServiceError;
 use pronoia_store::StoreError;
 use thiserror::Error;
 
@@ -14,47 +15,28 @@ pub enum PageError {
     /// Nobody is signed in.
     #[error("Sign in to see this page.")]
     SignedOut,
-    /// Whoever is signed in may not do this.
-    #[error("{0}")]
-    NotAllowed(&'static str),
     /// The form does not come from a page of ours, or the session is over.
     #[error(
         "The form was sent from a page that is no longer valid. Nothing was changed; go back, reload the page and send it again."
     )]
     Forged,
-    /// Asked for something that is not possible.
-    #[error("{0}")]
-    Refused(String),
-    /// Somebody changed the same in the meantime; what they entered.
-    #[error(
-        "While this page was open, the study was changed in the place that you changed. Nothing was overwritten. Go back, reload the page, and choose again."
-    )]
-    Overtaken(Vec<String>),
-    /// Too large.
-    #[error("{0}")]
-    TooLarge(String),
-    /// There is no such page.
-    #[error("There is nothing at this address. It may be mistyped, or what was here was deleted.")]
-    NotFound,
-    /// From the store.
+    /// It was not done, or what was asked for is not there.
     #[error(transparent)]
-    Store(#[from] StoreError),
-    /// A mistake of ours ended the work.
-    #[error("This page failed because of an error in the program. Nothing was changed; please report it.")]
-    BrokeOff,
+    Service(#[from] ServiceError),
     /// A page could not be written.
     #[error("The page could not be written: {0}")]
     Template(#[from] askama::Error),
-    /// A file could not be written or read.
-    #[error("{}", of_file(.0))]
-    File(#[from] std::io::Error),
 }
 
-fn of_file(e: &std::io::Error) -> String {
-    if e.kind() == ErrorKind::StorageFull {
-        "The disk that uploads lie on is full. Nothing was kept; whoever runs this server has to free some space, then send it again.".into()
-    } else {
-        format!("The file could not be kept: {e}. Nothing was changed.")
+impl From<StoreError> for PageError {
+    fn from(e: StoreError) -> Self {
+        Self::Service(e.into())
+    }
+}
+
+impl From<std::io::Error> for PageError {
+    fn from(e: std::io::Error) -> Self {
+        Self::Service(e.into())
     }
 }
 
@@ -72,18 +54,9 @@ impl ResponseError for PageError {
     fn status_code(&self) -> StatusCode {
         match self {
             Self::SignedOut => StatusCode::SEE_OTHER,
-            Self::Forged | Self::NotAllowed(_) => StatusCode::FORBIDDEN,
-            Self::Refused(_) | Self::Store(StoreError::Refused(_) | StoreError::TooWide(_)) => {
-                StatusCode::UNPROCESSABLE_ENTITY
-            }
-            Self::Overtaken(_) | Self::Store(StoreError::Overtaken(_)) => StatusCode::CONFLICT,
-            Self::Store(StoreError::PutAway) => StatusCode::GONE,
-            Self::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
-            Self::NotFound | Self::Store(StoreError::NotFound(_)) => StatusCode::NOT_FOUND,
-            Self::Store(StoreError::Unreachable | StoreError::Busy(_)) => StatusCode::SERVICE_UNAVAILABLE,
-            Self::File(e) if e.kind() == ErrorKind::StorageFull => StatusCode::INSUFFICIENT_STORAGE,
-            Self::Store(StoreError::DiskFull | StoreError::UploadsFull) => StatusCode::INSUFFICIENT_STORAGE,
-            _ => StatusCode::INTERNAL_SERVER_ERROR,
+            Self::Forged => StatusCode::FORBIDDEN,
+            Self::Service(e) => status_of(e),
+            Self::Template(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
 
@@ -92,7 +65,7 @@ impl ResponseError for PageError {
             return HttpResponse::SeeOther().insert_header(("Location", "/sign-in")).finish();
         }
         let status = self.status_code();
-        let is_busy = matches!(self, Self::Store(StoreError::Busy(_)));
+        let is_busy = matches!(self, Self::Service(ServiceError::Store(StoreError::Busy(_))));
         if status.is_server_error() && !is_busy {
             tracing::error!("{self}");
         }
@@ -105,13 +78,32 @@ impl ResponseError for PageError {
             StatusCode::INTERNAL_SERVER_ERROR => "Something went wrong",
             _ => "That was not done",
         };
-        let meanwhile = if let Self::Overtaken(entered) = self { entered.as_slice() } else { &[] };
+        let meanwhile =
+            if let Self::Service(ServiceError::Overtaken(entered)) = self { entered.as_slice() } else { &[] };
         let page = ErrorPage { heading, message: self.to_string(), meanwhile, retries }.render();
         let mut answer = HttpResponse::build(status);
         if status == StatusCode::SERVICE_UNAVAILABLE {
             answer.insert_header(("Retry-After", "3"));
         }
         answer.content_type("text/html; charset=utf-8").body(page.unwrap_or_else(|_| self.to_string()))
+    }
+}
+
+/// The status that tells why something was not done.
+pub(crate) fn status_of(e: &ServiceError) -> StatusCode {
+    match e {
+        ServiceError::NotAllowed(_) => StatusCode::FORBIDDEN,
+        ServiceError::Refused(_) | ServiceError::Store(StoreError::Refused(_) | StoreError::TooWide(_)) => {
+            StatusCode::UNPROCESSABLE_ENTITY
+        }
+        ServiceError::Overtaken(_) | ServiceError::Store(StoreError::Overtaken(_)) => StatusCode::CONFLICT,
+        ServiceError::Store(StoreError::PutAway) => StatusCode::GONE,
+        ServiceError::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
+        ServiceError::NotFound | ServiceError::Store(StoreError::NotFound(_)) => StatusCode::NOT_FOUND,
+        ServiceError::Store(StoreError::Unreachable | StoreError::Busy(_)) => StatusCode::SERVICE_UNAVAILABLE,
+        ServiceError::File(e) if e.kind() == ErrorKind::StorageFull => StatusCode::INSUFFICIENT_STORAGE,
+        ServiceError::Store(StoreError::DiskFull | StoreError::UploadsFull) => StatusCode::INSUFFICIENT_STORAGE,
+        ServiceError::BrokeOff | ServiceError::Store(_) | ServiceError::File(_) => StatusCode::INTERNAL_SERVER_ERROR,
     }
 }
 

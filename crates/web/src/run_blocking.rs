@@ -2,19 +2,18 @@
 //! one of these computes, it answers nobody, and what the database sends to its pages waits too.
 
 use actix_web::web;
+use pronoia_service::ServiceError;
 use tokio::runtime::Handle;
-
-use crate::error::PageError;
 
 /// Works something out on a thread of its own.
 ///
 /// # Errors
-/// Those of the work; [`PageError::BrokeOff`] if a mistake of ours ended it.
-pub async fn apart<T: Send + 'static>(
-    work: impl AsyncFnOnce() -> Result<T, PageError> + Send + 'static,
-) -> Result<T, PageError> {
+/// Those of the work; [`ServiceError::BrokeOff`] if a mistake of ours ended it.
+pub async fn apart<T: Send + 'static, E: From<ServiceError> + Send + 'static>(
+    work: impl AsyncFnOnce() -> Result<T, E> + Send + 'static,
+) -> Result<T, E> {
     let here = Handle::current();
-    web::block(move || here.block_on(work())).await.map_err(|_| PageError::BrokeOff)?
+    web::block(move || here.block_on(work())).await.map_err(|_| E::from(ServiceError::BrokeOff))?
 }
 
 #[cfg(test)]
@@ -25,7 +24,7 @@ mod tests {
     async fn others_are_answered_while_something_is_worked_out() {
         let (sender, receiver) = std::sync::mpsc::channel();
         // It holds its thread until it hears from this one.
-        let working = apart(async move || receiver.recv().map_err(|_| PageError::NotFound));
+        let working = apart(async move || receiver.recv().map_err(|_| ServiceError::NotFound));
         let answering = async { sender.send(7) };
         let (worked_out, answered) = tokio::join!(working, answering);
         assert_eq!((worked_out.expect("worked out"), answered), (7, Ok(())));
@@ -33,9 +32,9 @@ mod tests {
 
     #[actix_web::test]
     async fn a_mistake_in_the_work_is_said_and_ends_nothing_else() {
-        let broken = apart::<()>(async || panic!("a mistake")).await;
-        assert!(matches!(broken, Err(PageError::BrokeOff)), "{broken:?}");
-        let refused = apart::<()>(async || Err(PageError::NotFound)).await;
-        assert!(matches!(refused, Err(PageError::NotFound)), "{refused:?}");
+        let broken = apart::<(), ServiceError>(async || panic!("a mistake")).await;
+        assert!(matches!(broken, Err(ServiceError::BrokeOff)), "{broken:?}");
+        let refused = apart::<(), ServiceError>(async || Err(ServiceError::NotFound)).await;
+        assert!(matches!(refused, Err(ServiceError::NotFound)), "{refused:?}");
     }
 }

@@ -6,7 +6,7 @@ use actix_web::http::header::{CACHE_CONTROL, HeaderName, HeaderValue, STRICT_TRA
 use actix_web::middleware::Next;
 use actix_web::web;
 
-use crate::App;
+use crate::Config;
 
 const HEADERS: [(&str, &str); 5] = [
     (
@@ -25,7 +25,7 @@ pub async fn headers(
     request: ServiceRequest,
     next: Next<impl MessageBody>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    let behind_tls = request.app_data::<web::Data<App>>().is_some_and(|app| app.config.behind_tls);
+    let behind_tls = request.app_data::<web::Data<Config>>().is_some_and(|config| config.behind_tls);
     let mut response = next.call(request).await?;
     if behind_tls {
         response.headers_mut().insert(STRICT_TRANSPORT_SECURITY, HeaderValue::from_static("max-age=31536000"));

@@ -10,9 +10,9 @@ use std::cell::Cell;
 use std::future::Future;
 use std::pin::Pin;
 
-use crate::App;
 use crate::error::PageError;
 use crate::walk;
+use crate::{App, Config};
 
 /// Name of the cookie that holds the session's token.
 pub const COOKIE: &str = "pronoia_session";
@@ -98,9 +98,9 @@ impl FromRequest for Visitor {
 }
 
 /// The cookie for a new session, or, with an empty token, one that ends it.
-pub fn cookie(app: &App, token: &str) -> Cookie<'static> {
+pub fn cookie(config: &Config, token: &str) -> Cookie<'static> {
     let cookie = Cookie::build(COOKIE, token.to_owned()).path("/").http_only(true).same_site(SameSite::Lax);
-    let mut cookie = cookie.secure(app.config.behind_tls).finish();
+    let mut cookie = cookie.secure(config.behind_tls).finish();
     if token.is_empty() {
         cookie.make_removal();
     }

@@ -5,9 +5,10 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use pronoia_core::question::Question;
 use serde::Deserialize;
 
-use crate::App;
-use crate::error::{PageError, PageResult};
+use crate::error::PageResult;
 use crate::session::Visitor;
+use crate::{App, Config};
+use pronoia_service::ServiceError;
 
 /// Name of the cookie that remembers the step; 0 once the walk was left.
 pub const COOKIE: &str = "pronoia_walk";
@@ -67,7 +68,7 @@ pub struct Walk {
 
 impl Walk {
     /// The walk for whoever looks at a made-up workspace and did not leave it.
-    pub async fn of(app: &App, visitor: &Visitor) -> Result<Option<Self>, PageError> {
+    pub async fn of(app: &App, visitor: &Visitor) -> Result<Option<Self>, ServiceError> {
         let at = visitor.walk();
         if !visitor.0.workspace.made_up || at == Some(0) {
             return Ok(None);
@@ -82,7 +83,7 @@ impl Walk {
 }
 
 /// The address of a step; none if what it shows is not there any more.
-async fn address(app: &App, visitor: &Visitor, at: u8) -> Result<Option<String>, PageError> {
+async fn address(app: &App, visitor: &Visitor, at: u8) -> Result<Option<String>, ServiceError> {
     let Some((page, _)) = usize::from(at).checked_sub(1).and_then(|at| STEPS.get(at)) else { return Ok(None) };
     if page.starts_with('/') {
         return Ok(Some((*page).to_owned()));
@@ -100,7 +101,13 @@ pub struct Go {
 }
 
 /// Goes to a step, or leaves the walk.
-pub async fn go(app: web::Data<App>, visitor: Visitor, request: HttpRequest, form: web::Form<Go>) -> PageResult {
+pub async fn go(
+    app: web::Data<App>,
+    config: web::Data<Config>,
+    visitor: Visitor,
+    request: HttpRequest,
+    form: web::Form<Go>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     let address = address(&app, &visitor, form.step).await?;
     let to = match address {
@@ -109,6 +116,6 @@ pub async fn go(app: web::Data<App>, visitor: Visitor, request: HttpRequest, for
     };
     let step = if usize::from(form.step) <= STEPS.len() { form.step } else { 0 };
     let cookie = Cookie::build(COOKIE, step.to_string()).path("/").http_only(true).same_site(SameSite::Lax);
-    let cookie = cookie.secure(app.config.behind_tls).permanent().finish();
+    let cookie = cookie.secure(config.behind_tls).permanent().finish();
     Ok(HttpResponse::SeeOther().insert_header(("Location", to)).cookie(cookie).finish())
 }

@@ -8,6 +8,7 @@ use thiserror::Error;
 use utoipa::ToSchema;
 
 use crate::error::PageError;
+use pronoia_service::ServiceError;
 
 /// Why there is no answer.
 #[derive(Debug, Error)]
@@ -64,13 +65,22 @@ impl From<StoreError> for ApiError {
     }
 }
 
+impl From<ServiceError> for ApiError {
+    fn from(e: ServiceError) -> Self {
+        match e {
+            ServiceError::Store(e) => e.into(),
+            ServiceError::NotFound => Self::NotThere("There is no such thing in this workspace.".into()),
+            ServiceError::TooLarge(sentence) => Self::TooLarge(sentence),
+            ServiceError::Refused(sentence) => Self::Refused(sentence),
+            other => Self::Broken(other.to_string()),
+        }
+    }
+}
+
 impl From<PageError> for ApiError {
     fn from(e: PageError) -> Self {
         match e {
-            PageError::Store(e) => e.into(),
-            PageError::NotFound => Self::NotThere("There is no such thing in this workspace.".into()),
-            PageError::TooLarge(sentence) => Self::TooLarge(sentence),
-            PageError::Refused(sentence) => Self::Refused(sentence),
+            PageError::Service(e) => e.into(),
             other => Self::Broken(other.to_string()),
         }
     }

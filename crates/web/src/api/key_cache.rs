@@ -20,7 +20,7 @@ pub fn key_of(request: &HttpRequest) -> Option<&str> {
 /// What the key of a request opens, if that is the release of this name.
 pub async fn opened(app: &App, request: &HttpRequest, name: &str) -> Result<OpenedRelease, ApiError> {
     let key = key_of(request).ok_or(ApiError::NoKey)?;
-    let opened = app.served.opened(app, key).await?.ok_or_else(|| {
+    let opened = app.release_calls.opened(app, key).await?.ok_or_else(|| {
         tracing::warn!("a call of release “{}” was refused: its key opens nothing", name.escape_debug());
         ApiError::NoKey
     })?;

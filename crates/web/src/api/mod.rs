@@ -1,10 +1,8 @@
 //! What other programs call: releases that score customers, and a document that says how.
 
 mod answer;
-pub mod call_counts;
 mod document;
 mod key_cache;
-mod limits;
 mod score;
 mod workspace;
 

@@ -21,9 +21,10 @@ use sha2::{Digest, Sha256};
 use utoipa::ToSchema;
 
 use super::answer::{ApiError, ApiProblem};
-use super::call_counts::Ready;
 use super::key_cache::opened;
-use crate::{App, text};
+use crate::App;
+use pronoia_service::release_calls::Ready;
+use pronoia_service::text;
 
 /// Customers of a call at most.
 const MOST: usize = 10_000;
@@ -98,7 +99,7 @@ pub async fn score(
     let drawn = body.as_ref().map_or(0.0, |body| draw(body));
     let version = release.version_for(drawn).ok_or_else(|| ApiError::NotFound(name.clone()))?;
     let per_minute = opened.key.per_minute.max(0).unsigned_abs();
-    let counted = app.served.limits.count(opened.key.id, per_minute);
+    let counted = app.release_calls.limits.count(opened.key.id, per_minute);
     let answered = match counted {
         Err(seconds) => Err(ApiError::TooOften(per_minute, seconds)),
         Ok(()) => answer(&app, &request, &release, version, body).await,
@@ -122,7 +123,7 @@ pub async fn score(
         }
         Err(_) => Use { refused: 1, ..Use::default() },
     };
-    app.served.count((release.id, version), used, &met);
+    app.release_calls.count((release.id, version), used, &met);
     answered.map(|(response, _)| response)
 }
 
@@ -149,7 +150,7 @@ async fn answer(
     })?;
     let sent = request.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let media_type = sent.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-    let ready = app.served.ready(app, (release.workspace_id, version)).await?;
+    let ready = app.release_calls.ready(app, (release.workspace_id, version)).await?;
     match media_type.as_str() {
         "application/json" | "" => {
             let request: Request = serde_json::from_slice(&body)

@@ -15,7 +15,7 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions;
 use pronoia_core::decide::{
-    self, CustomerPayoffs, Economics, ExpectedProfit, Order, Payoffs, Population, ProfitPoint, Ranking, Rule,
+    self, CustomerPayoffs, Economics, ExpectedProfit, Order, Payoffs, Population, Ranking, Rule,
 };
 use pronoia_core::evaluate::Confusion;
 use pronoia_core::question::Question;
@@ -28,17 +28,20 @@ use super::decide::policy_form::TypedFields;
 use super::{PageResult, StudyPath};
 use crate::App;
 use crate::definitions::Meanings;
-use crate::error::{PageError, html};
-use crate::evaluation_cache::CandidateFigures;
-use crate::frame::{Frame, StudyView, whom};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::run_blocking::apart;
 use crate::session::Visitor;
-use crate::text;
 use curves::{CurveChart, CurveKind};
 use cut_off_counts::{PartLine, parts};
 use diagnostics::CloserView;
 use measures::{CompareMeasure, ComparedCandidate, Set};
 use pair::PairView;
+use pronoia_service::ServiceError;
+use pronoia_service::candidate_profit::CandidateProfit;
+use pronoia_service::evaluation_cache::CandidateFigures;
+use pronoia_service::study_view::{StudyView, whom};
+use pronoia_service::text;
 use rule::{Baseline, RuleView, baselines};
 
 #[derive(Template)]
@@ -158,12 +161,12 @@ pub async fn page(
     html(&apart(async move || compared(&app, &visitor, path.id, CompareQuery::of(&query)).await).await?)
 }
 
-async fn compared(app: &App, visitor: &Visitor, study: i64, asked: CompareQuery) -> Result<ComparePage, PageError> {
+async fn compared(app: &App, visitor: &Visitor, study: i64, asked: CompareQuery) -> Result<ComparePage, ServiceError> {
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let question = view.study.kind();
     let money = view.state.policy.as_ref().map(Money::of);
     let share = acted_share(app, &view).await?;
-    let figures = app.judged.of(app, view.fitted().map(|model| model.id)).await?;
+    let figures = app.evaluations.of(app, view.fitted().map(|model| model.id)).await?;
     let mut candidates = candidates(app, &view, figures, money.as_ref(), share);
     let none_and_all = candidates.first().and_then(|c| c.worth.as_ref()).map(|worth| [worth.none, worth.all]);
     let sorted_by = asked.set.measures().iter().find(|m| Some(m.word) == asked.sort.as_deref());
@@ -273,18 +276,6 @@ pub struct Money {
     key: String,
 }
 
-/// What a candidate is worth by the amounts of a policy.
-#[derive(Debug)]
-pub(crate) struct CandidateProfit {
-    /// Its best point.
-    best: ProfitPoint,
-    /// Expected maximum profit, where a chance is uncertain.
-    maximum: Option<f64>,
-    /// Profit of doing nothing about anybody, and of acting on everybody.
-    none: f64,
-    all: f64,
-}
-
 impl Money {
     fn of(chosen: &ChosenPolicy) -> Self {
         let (typical, population) = (chosen.policy.economics.typical(), chosen.population);
@@ -295,11 +286,12 @@ impl Money {
     /// What a candidate is worth, by how it orders the customers that it was judged on.
     fn worth(&self, app: &App, model: i64, ranking: &Ranking) -> Arc<CandidateProfit> {
         let from = (model, self.key.clone());
-        app.worth.get(&from).unwrap_or_else(|| {
+        app.candidate_profits.get(&from).unwrap_or_else(|| {
             let curve = decide::ProfitCurve::of(ranking, &CustomerPayoffs::Same(self.payoffs), &self.population, SEED);
             let maximum = decide::expected_maximum_of(ranking, &self.typical, &self.population);
             let best = curve.points[curve.best.at];
-            app.worth.put(from, CandidateProfit { best, maximum, none: curve.none().profit, all: curve.all().profit })
+            app.candidate_profits
+                .put(from, CandidateProfit { best, maximum, none: curve.none().profit, all: curve.all().profit })
         })
     }
 
@@ -320,14 +312,14 @@ fn cut_off_of(rule: &Rule) -> Option<f64> {
 }
 
 /// The share of customers that the policy acts on; a fifth, where there is none or it acts on nobody.
-async fn acted_share(app: &App, view: &StudyView) -> Result<f64, PageError> {
+async fn acted_share(app: &App, view: &StudyView) -> Result<f64, ServiceError> {
     if view.policy_model().is_none() {
         return Ok(measures::FIRST);
     }
     let weighing = match Situation::of(app, view, &TypedFields::default()).await {
         Ok(situation) => situation.map(|situation| situation.weighing),
         // Decide says why it cannot be weighed; candidates are compared all the same.
-        Err(PageError::Refused(_)) => None,
+        Err(ServiceError::Refused(_)) => None,
         Err(e) => return Err(e),
     };
     let share = weighing.map(|weighing| weighing.curve.points[weighing.position].share);
@@ -452,7 +444,7 @@ async fn pair(
     app: &App,
     [a, b]: [&ComparedCandidate<'_>; 2],
     money: Option<&Money>,
-) -> Result<Option<PairView>, PageError> {
+) -> Result<Option<PairView>, ServiceError> {
     let Some(paired) = app.store.paired(a.model.id, b.model.id).await? else { return Ok(None) };
     // Each from its own best point, or on as many customers as all are compared at.
     let from = |c: &ComparedCandidate| {
@@ -471,7 +463,7 @@ fn confusion(
     c: &ComparedCandidate,
     row: &model::Model,
     asked: Option<f64>,
-) -> Result<Option<ConfusionView>, PageError> {
+) -> Result<Option<ConfusionView>, ServiceError> {
     let Some(ranking) = c.ranking.as_ref() else { return Ok(None) };
     let policy =
         view.state.policy.as_ref().filter(|p| p.model_id == c.model.id).and_then(|p| cut_off_of(&p.policy.rule));

@@ -28,17 +28,19 @@ use serde::Deserialize;
 use super::compare::rule;
 use super::{PageResult, Signed, StudyPath, once_each, see_other};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, whom, worth_of};
-use crate::jobs::Confirmation;
+use crate::error::html;
+use crate::frame::Frame;
 use crate::run_blocking::apart;
 use crate::session::Visitor;
-use crate::text;
 use amounts::AmountField;
 use chart_data::Board;
 use offers::{OfferFields, OutcomeLine};
 use policy_evaluation::Situation;
 use policy_form::TypedFields;
+use pronoia_service::ServiceError;
+use pronoia_service::jobs::Confirmation;
+use pronoia_service::study_view::{StudyView, whom, worth_of};
+use pronoia_service::text;
 use rules::RuleLine;
 use sensitivity::Assumptions;
 use summary::Here;
@@ -122,17 +124,18 @@ pub struct DecideParts {
 
 impl DecideParts {
     /// Worked out once, which takes a while for customers one by one where they are many.
-    fn of(app: &App, situation: &Situation, today: Option<Today>, typed: &TypedFields) -> Result<Self, PageError> {
+    fn of(app: &App, situation: &Situation, today: Option<Today>, typed: &TypedFields) -> Result<Self, ServiceError> {
         let map = ["across", "down", "line_again"].map(|field| typed.field(field));
         let acted_today = today.map(|today| (today.share, today.expected));
-        let from = serde_json::json!([situation.weighed_from, situation.chosen, map, acted_today]).to_string();
-        if let Some(kept) = app.below.get(&from) {
+        let from =
+            serde_json::json!(["decide", situation.weighed_from, situation.chosen, map, acted_today]).to_string();
+        if let Some(kept) = app.view::<Self>(&from) {
             return Ok(Self::clone(&kept));
         }
         let (rules, rules_finding) = rules::of(situation, today)?;
         let outcomes = offers::outcomes(situation);
         let anew = Self { outcomes, rules, rules_finding, assumptions: Assumptions::of(situation, typed) };
-        Ok(Self::clone(&app.below.put(from, anew)))
+        Ok(Self::clone(&app.keep_view(from, anew)))
     }
 }
 
@@ -150,7 +153,7 @@ struct Confirmed {
 }
 
 impl View {
-    async fn of(app: &App, situation: &Situation<'_>, typed: &TypedFields) -> Result<Self, PageError> {
+    async fn of(app: &App, situation: &Situation<'_>, typed: &TypedFields) -> Result<Self, ServiceError> {
         let Situation { view, model, chosen, typical, weighing, .. } = situation;
         let question = view.study.kind();
         let rule = &chosen.policy.rule;
@@ -245,7 +248,7 @@ pub async fn page(
     html(&apart(async move || decided(&app, &visitor, path.id, &typed).await).await?)
 }
 
-async fn decided(app: &App, visitor: &Visitor, study: i64, typed: &TypedFields) -> Result<DecidePage, PageError> {
+async fn decided(app: &App, visitor: &Visitor, study: i64, typed: &TypedFields) -> Result<DecidePage, ServiceError> {
     let study = StudyView::load(app, visitor.workspace_id(), study).await?;
     let situation = Situation::of(app, &study, typed).await?;
     let view = match &situation {
@@ -268,7 +271,7 @@ async fn decided(app: &App, visitor: &Visitor, study: i64, typed: &TypedFields) 
 }
 
 /// What the sealed test said, if it was opened.
-fn confirmed(study: &StudyView) -> Result<Option<Confirmed>, PageError> {
+fn confirmed(study: &StudyView) -> Result<Option<Confirmed>, ServiceError> {
     let Some(value) = study.study.confirmation.clone() else { return Ok(None) };
     let found: Confirmation = serde_json::from_value(value).map_err(pronoia_store::StoreError::from)?;
     Ok(Some(Confirmed { is_this_policy: study.state.policy.as_ref().is_some_and(|p| found.is_of(p)), found }))
@@ -283,7 +286,7 @@ pub async fn curve(
 ) -> PageResult {
     let board = apart(async move || {
         let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-        let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
+        let situation = Situation::of(&app, &study, &typed).await?.ok_or(ServiceError::NotFound)?;
         let today = today(&app, &situation).await?;
         Board::of(&situation, today).json()
     });
@@ -299,7 +302,7 @@ pub async fn parts(
 ) -> PageResult {
     let parts = apart(async move || {
         let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-        let situation = Situation::of(&app, &study, &typed).await?.ok_or(PageError::NotFound)?;
+        let situation = Situation::of(&app, &study, &typed).await?.ok_or(ServiceError::NotFound)?;
         let today = today(&app, &situation).await?;
         DecideParts::of(&app, &situation, today, &typed)
     });
@@ -307,7 +310,7 @@ pub async fn parts(
 }
 
 /// What today's rule came to, and would bring.
-async fn today(app: &App, situation: &Situation<'_>) -> Result<Option<Today>, PageError> {
+async fn today(app: &App, situation: &Situation<'_>) -> Result<Option<Today>, ServiceError> {
     let found = rule::tried(app, situation.view).await?;
     Ok(found.map(|found| Today {
         share: found.counts.acted() as f64 / found.counts.rows().max(1) as f64,
@@ -342,11 +345,11 @@ pub async fn enter_policy(
     by: Author,
     study: i64,
     typed: &TypedFields,
-) -> Result<(), PageError> {
+) -> Result<(), ServiceError> {
     let study = StudyView::load(app, workspace, study).await?;
-    let situation = Situation::of(app, &study, typed)
-        .await?
-        .ok_or_else(|| PageError::Refused("No model is fitted yet, so that there is nothing to decide on.".into()))?;
+    let situation = Situation::of(app, &study, typed).await?.ok_or_else(|| {
+        ServiceError::Refused("No model is fitted yet, so that there is nothing to decide on.".into())
+    })?;
     if situation.is_kept() {
         return Ok(());
     }
@@ -371,7 +374,7 @@ pub async fn confirm(
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let (policy, _) = study.policy_model().ok_or_else(|| {
-        PageError::Refused("Keep a policy first; the sealed test confirms a choice that was made.".into())
+        ServiceError::Refused("Keep a policy first; the sealed test confirms a choice that was made.".into())
     })?;
     let work = Work::Confirm { study: study.study.id, model: policy.model_id };
     let job = app

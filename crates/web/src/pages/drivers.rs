@@ -19,10 +19,12 @@ use pronoia_core::split::Split;
 use pronoia_core::study::{Basis, Outcome};
 
 use super::{PageResult, Signed, StudyPath, see_other};
-use crate::error::PageError;
-use crate::frame::{Frame, StudyView};
+use crate::App;
+use crate::frame::Frame;
 use crate::session::Visitor;
-use crate::{App, text};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// What the four views of the stop share.
 struct DriversStop {
@@ -78,7 +80,7 @@ struct DriversContext {
 }
 
 impl DriversContext {
-    async fn at(app: &App, visitor: &Visitor, study: i64, view: &'static str) -> Result<Self, PageError> {
+    async fn at(app: &App, visitor: &Visitor, study: i64, view: &'static str) -> Result<Self, ServiceError> {
         let study = StudyView::load(app, visitor.workspace_id(), study).await?;
         let drivers = found(app, &study).await?;
         let frame = Frame::of_study(app, visitor, &study, 2).await?;
@@ -88,7 +90,7 @@ impl DriversContext {
 }
 
 /// What was found for a study, if it was looked for.
-async fn found(app: &App, study: &StudyView) -> Result<Option<Drivers>, PageError> {
+async fn found(app: &App, study: &StudyView) -> Result<Option<Drivers>, ServiceError> {
     Ok(match app.store.finding(study.study.id).await? {
         Some(finding) => Some(finding.found()?),
         None => None,
@@ -105,7 +107,9 @@ pub async fn look(
     visitor.check(&form.csrf)?;
     let study = app.store.study(visitor.workspace_id(), path.id).await?;
     if study.choices()?.outcome.is_none() {
-        return Err(PageError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
+        return Err(
+            ServiceError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()).into()
+        );
     }
     let job = app.store.look_again(visitor.workspace_id(), path.id).await?;
     see_other(&format!("/jobs/{job}"))
@@ -124,11 +128,11 @@ struct DriversRows {
 
 impl DriversRows {
     /// Reads the columns named, and the outcome, and deals the rows out.
-    async fn of(app: &App, study: &StudyView, columns: &[&str]) -> Result<Self, PageError> {
-        let basis = study.state.basis().ok_or_else(|| PageError::Refused("The study has no outcome yet.".into()))?;
+    async fn of(app: &App, study: &StudyView, columns: &[&str]) -> Result<Self, ServiceError> {
+        let basis = study.state.basis().ok_or_else(|| ServiceError::Refused("The study has no outcome yet.".into()))?;
         let kinds = study.table.kinds()?;
         let asked = Basis { predictors: columns.iter().map(|c| (*c).to_owned()).collect(), ..basis.clone() };
-        let names = asked.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
+        let names = asked.columns_read(&kinds).map_err(|e| ServiceError::Refused(e.to_string()))?;
         let table = app.store.columns(&study.table, Some(&names)).await?;
         let dealt = web::block(move || {
             let (table, happened) = basis.population(&table)?;
@@ -137,12 +141,12 @@ impl DriversRows {
             let (event, later) = (of(&training), of(&validation));
             Ok::<_, String>(Self { table, rows: training, event, validation, later })
         });
-        let dealt = dealt.await.map_err(|e| PageError::Refused(format!("The rows could not be split: {e}.")))?;
-        dealt.map_err(PageError::Refused)
+        let dealt = dealt.await.map_err(|e| ServiceError::Refused(format!("The rows could not be split: {e}.")))?;
+        dealt.map_err(ServiceError::Refused)
     }
 
-    fn column(&self, name: &str) -> Result<&pronoia_core::Column, PageError> {
-        self.table.column(name).ok_or(PageError::NotFound)
+    fn column(&self, name: &str) -> Result<&pronoia_core::Column, ServiceError> {
+        self.table.column(name).ok_or(ServiceError::NotFound)
     }
 }
 

@@ -8,11 +8,13 @@ use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, PolicyProfit, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::records::folder::FolderFile;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::{PolicyProfit, StudyView};
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "home/home.html")]
@@ -62,8 +64,8 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         tables: app.store.tables(visitor.workspace_id()).await?,
         uploads: app.store.waiting_uploads(visitor.workspace_id()).await?,
         questions: Question::ALL,
-        most_upload: text::bytes(app.config.most_upload),
-        most_bytes: app.config.most_upload,
+        most_upload: text::bytes(app.files.most_upload),
+        most_bytes: app.files.most_upload,
         folder: crate::pages::records::folder::held(&app, visitor.workspace_id()).await?,
         sources: app.store.sources(visitor.workspace_id()).await?.len(),
         away: app.store.away(visitor.workspace_id()).await?.len(),
@@ -83,17 +85,17 @@ pub struct NewQuestion {
 pub async fn begin(app: web::Data<App>, visitor: Visitor, form: web::Form<NewQuestion>) -> PageResult {
     visitor.check(&form.csrf)?;
     let title = title_of(&form.title)?;
-    let question: Question = form.question.parse().map_err(PageError::Refused)?;
+    let question: Question = form.question.parse().map_err(ServiceError::Refused)?;
     let table = app.store.table(visitor.workspace_id(), form.table).await?;
     let study = enter_study(&app, visitor.account_id(), &table, title, question).await?;
     see_other(&format!("/studies/{study}/prepare"))
 }
 
 /// The question as it was typed, in a sentence.
-pub fn title_of(typed: &str) -> Result<&str, PageError> {
+pub fn title_of(typed: &str) -> Result<&str, ServiceError> {
     let title = typed.trim();
     if title.is_empty() || title.chars().count() > 120 {
-        return Err(PageError::Refused("Write the question in a sentence of at most 120 letters.".into()));
+        return Err(ServiceError::Refused("Write the question in a sentence of at most 120 letters.".into()));
     }
     Ok(title)
 }

@@ -18,11 +18,13 @@ pub use undo::take_back;
 
 use super::{PageResult, StudyPath};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, encoded};
+use crate::error::html;
+use crate::frame::{Frame, encoded};
 use crate::pager::Pager;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Entries on one page.
 const ENTRIES: u64 = 100;
@@ -160,7 +162,7 @@ fn counted(n: u64) -> String {
 }
 
 /// The addresses of those who made entries.
-async fn names(app: &App, lines: &[LedgerLine]) -> Result<HashMap<i64, String>, PageError> {
+async fn names(app: &App, lines: &[LedgerLine]) -> Result<HashMap<i64, String>, ServiceError> {
     Ok(app.store.addresses(lines.iter().filter_map(|line| line.account_id)).await?)
 }
 
@@ -180,7 +182,7 @@ struct ReferenceNames {
 }
 
 impl ReferenceNames {
-    async fn of(app: &App, study: &study::Model) -> Result<Self, PageError> {
+    async fn of(app: &App, study: &study::Model) -> Result<Self, ServiceError> {
         let tables = app.store.tables(study.workspace_id).await?;
         let models = app.store.model_names(study.id).await?;
         Ok(Self {

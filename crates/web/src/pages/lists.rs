@@ -18,11 +18,13 @@ use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::session::Visitor;
-use crate::text;
 use opt_outs::DoNotContact;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "lists/lists.html")]
@@ -79,8 +81,8 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
         study: view.study.id,
         has_policy: view.state.policy.is_some(),
         lines,
-        most_upload: text::bytes(app.config.most_upload),
-        most_bytes: app.config.most_upload,
+        most_upload: text::bytes(app.files.most_upload),
+        most_bytes: app.files.most_upload,
     })
 }
 
@@ -115,9 +117,9 @@ pub async fn bring(
 }
 
 /// Takes a table as a list of a study, to be decided about by the policy kept now; the job.
-pub async fn enter(app: &App, study: &study::Model, table: i64) -> Result<i64, PageError> {
+pub async fn enter(app: &App, study: &study::Model, table: i64) -> Result<i64, ServiceError> {
     if study.choices()?.policy.is_none() {
-        return Err(PageError::Refused("A list is scored with a policy. Keep one at Decide first.".into()));
+        return Err(ServiceError::Refused("A list is scored with a policy. Keep one at Decide first.".into()));
     }
     let table = app.store.table(study.workspace_id, table).await?;
     let work = Work::Bring { study: study.id, table: table.id };

@@ -19,10 +19,12 @@ use super::decide::policy_form::TypedFields;
 use super::{PageResult, Signed, StudyPath, see_other};
 use crate::App;
 use crate::api::{Request, scored_by};
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use view::ReleaseView;
 
 /// The longest name of a release.
@@ -76,7 +78,7 @@ pub async fn page(
 
 async fn shown(app: &App, visitor: &Visitor, study: i64, request: &HttpRequest, just: Just) -> PageResult {
     // What it tells in the ledger is to be seen at once.
-    app.served.write_down(app).await;
+    app.release_calls.write_down(app).await;
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let server = super::reached_at(request);
     let tables = app.store.tables(visitor.workspace_id()).await?;
@@ -133,9 +135,9 @@ pub async fn release(
     let name = form.name.trim();
     let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
     if name.is_empty() || name.len() > LONGEST_NAME || !name.chars().all(fits) {
-        return Err(PageError::Refused(format!(
+        return Err(ServiceError::Refused(format!(
             "The name stands in an address: up to {LONGEST_NAME} small letters, digits and hyphens, such as renewals-2; it is “{name}”."
-        )));
+        )).into());
     }
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     enter_release(&app, visitor.account_id(), &view, name).await?;
@@ -143,15 +145,15 @@ pub async fn release(
 }
 
 /// Releases the policy that is kept, and enters it in the ledger.
-pub async fn enter_release(app: &App, account: i64, view: &StudyView, name: &str) -> Result<i64, PageError> {
-    let refused = || PageError::Refused("Keep a policy at Decide first; it is what is released.".into());
+pub async fn enter_release(app: &App, account: i64, view: &StudyView, name: &str) -> Result<i64, ServiceError> {
+    let refused = || ServiceError::Refused("Keep a policy at Decide first; it is what is released.".into());
     if view.state.policy.is_none() {
         return Err(refused());
     }
     let situation = Situation::of(app, view, &TypedFields::default()).await?.ok_or_else(refused)?;
     let workspace = view.study.workspace_id;
     let release = app.store.release(workspace, view.study.id, name, &one_by_one(&situation)).await?;
-    app.served.forget();
+    app.release_calls.forget();
     let number = app.store.release_versions(release).await?.first().map_or(1, |version| version.number);
     let rule = view.state.policy.as_ref().map_or(String::new(), |chosen| chosen.policy.rule.in_short());
     app.store
@@ -180,11 +182,11 @@ pub struct ReleasePath {
     release: i64,
 }
 
-async fn find(app: &App, visitor: &Visitor, path: (i64, i64)) -> Result<release::Model, PageError> {
+async fn find(app: &App, visitor: &Visitor, path: (i64, i64)) -> Result<release::Model, ServiceError> {
     // The study is looked up in the visitor's workspace.
     let study = app.store.study(visitor.workspace_id(), path.0).await?;
     let releases = app.store.releases(study.id).await?;
-    releases.into_iter().find(|release| release.id == path.1).ok_or(PageError::NotFound)
+    releases.into_iter().find(|release| release.id == path.1).ok_or(ServiceError::NotFound)
 }
 
 /// Which version.
@@ -204,7 +206,7 @@ pub async fn set_live(
     visitor.check(&form.csrf)?;
     let release = find(&app, &visitor, (path.id, path.release)).await?;
     app.store.set_live(release.id, form.version).await?;
-    app.served.forget();
+    app.release_calls.forget();
     let number = app.store.release_version(form.version).await?.number;
     app.store.note(path.id, None, &format!("Active version of “{}”: {number}", release.name), "chosen at Live").await?;
     see_other(&format!("/studies/{}/live", path.id))
@@ -228,10 +230,10 @@ pub async fn challenge(
     visitor.check(&form.csrf)?;
     let release = find(&app, &visitor, (path.id, path.release)).await?;
     let percent = text::typed_number(&form.percent).ok().filter(|p| (0.0..=50.0).contains(p)).ok_or_else(|| {
-        PageError::Refused(format!("A version is tried on 0 to 50 of 100 calls; this is “{}”.", form.percent))
+        ServiceError::Refused(format!("A version is tried on 0 to 50 of 100 calls; this is “{}”.", form.percent))
     })?;
     app.store.set_challenger(release.id, form.version, percent / 100.0).await?;
-    app.served.forget();
+    app.release_calls.forget();
     let number = app.store.release_version(form.version).await?.number;
     let chosen = match percent {
         p if p > 0.0 => format!("“{}”: version {number} is on trial for {p} of 100 calls", release.name),
@@ -261,11 +263,14 @@ pub async fn add_key(
     let release = find(&app, &visitor, (path.id, path.release)).await?;
     let name = form.name.trim();
     if name.is_empty() || name.chars().count() > LONGEST_NAME {
-        return Err(PageError::Refused(format!("Say whose key it is, in up to {LONGEST_NAME} letters.")));
+        return Err(ServiceError::Refused(format!("Say whose key it is, in up to {LONGEST_NAME} letters.")).into());
     }
     let figures: String = form.per_minute.chars().filter(|c| !c.is_whitespace()).collect();
     let per_minute = figures.parse::<i32>().ok().filter(|n| (1..=MOST_CALLS).contains(n)).ok_or_else(|| {
-        PageError::Refused(format!("A key is good for 1 to {MOST_CALLS} calls a minute; it is “{}”.", form.per_minute))
+        ServiceError::Refused(format!(
+            "A key is good for 1 to {MOST_CALLS} calls a minute; it is “{}”.",
+            form.per_minute
+        ))
     })?;
     let key = app.store.add_release_key((release.id, visitor.account_id()), name, per_minute).await?;
     app.store
@@ -297,7 +302,7 @@ pub async fn revoke_key(
     visitor.check(&form.csrf)?;
     let release = find(&app, &visitor, (path.id, path.release)).await?;
     app.store.revoke_release_key(release.id, path.key).await?;
-    app.served.forget();
+    app.release_calls.forget();
     app.store.note(path.id, Some(visitor.account_id()), &format!("Key to “{}” revoked", release.name), "").await?;
     see_other(&format!("/studies/{}/live", path.id))
 }
@@ -318,7 +323,7 @@ pub async fn judge(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let release = find(&app, &visitor, (path.id, path.release)).await?;
-    let version = release.version_id.ok_or(PageError::NotFound)?;
+    let version = release.version_id.ok_or(ServiceError::NotFound)?;
     // The table is looked up in the visitor's workspace.
     let table = app.store.table(visitor.workspace_id(), form.table).await?;
     let work = Work::Promise { version, table: table.id };
@@ -344,8 +349,8 @@ pub async fn try_out(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let release = find(&app, &visitor, (path.id, path.release)).await?;
-    let version = release.version_id.ok_or(PageError::Store(StoreError::NotFound("A version")))?;
-    let ready = app.served.ready(&app, (release.workspace_id, version)).await?;
+    let version = release.version_id.ok_or(StoreError::NotFound("A version"))?;
+    let ready = app.release_calls.ready(&app, (release.workspace_id, version)).await?;
     let answered = serde_json::from_str::<Request>(&form.body)
         .map_err(|e| format!("This is not {{\"customers\": [{{…}}, …]}}: {e}."))
         .and_then(|request| {

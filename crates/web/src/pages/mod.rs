@@ -19,9 +19,11 @@ use pronoia_store::ledger::LedgerLine;
 use pronoia_store::{StoreError, studies::Choice, study};
 use serde::Deserialize;
 
-use crate::error::{PageError, PageResult, see_other};
+use crate::error::{PageResult, see_other};
 use crate::rights::doors;
-use crate::{App, assets, text};
+use crate::{App, assets};
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 doors! {
     "";
@@ -189,7 +191,7 @@ pub(crate) fn reached_at(request: &HttpRequest) -> String {
 
 /// For every address that leads nowhere.
 pub async fn nothing_here() -> PageResult {
-    Err(PageError::NotFound)
+    Err(ServiceError::NotFound.into())
 }
 
 /// Tells whether pages can be served now.
@@ -204,7 +206,7 @@ pub(crate) async fn choose(
     seen: &study::Model,
     state: &StudyState,
     choice: &Choice,
-) -> Result<(), PageError> {
+) -> Result<(), ServiceError> {
     match app.store.choose(seen, state, choice).await {
         Err(StoreError::Overtaken(lines)) => {
             let addresses = app.store.addresses(lines.iter().filter_map(|line| line.account_id)).await?;
@@ -213,7 +215,7 @@ pub(crate) async fn choose(
             let said = |line: &LedgerLine| {
                 format!("{}. {} {}, {}", line.chosen, line.figure, who(line), text::moment(&line.created_at))
             };
-            Err(PageError::Overtaken(lines.iter().map(said).collect()))
+            Err(ServiceError::Overtaken(lines.iter().map(said).collect()))
         }
         other => Ok(other?),
     }
@@ -226,28 +228,28 @@ fn once_each(state: &StudyState) -> String {
 }
 
 /// What a new table is to be called.
-fn table_name(given: &str) -> Result<String, PageError> {
+fn table_name(given: &str) -> Result<String, ServiceError> {
     match given.trim() {
         name if name.is_empty() || name.chars().count() > 120 => {
-            Err(PageError::Refused("Give the new table a name of at most 120 letters.".into()))
+            Err(ServiceError::Refused("Give the new table a name of at most 120 letters.".into()))
         }
         name => Ok(name.to_owned()),
     }
 }
 
 /// The same where the table comes in as a file of that name.
-fn file_stem(given: &str) -> Result<String, PageError> {
+fn file_stem(given: &str) -> Result<String, ServiceError> {
     let name: String = table_name(given)?.chars().filter(|c| !c.is_control() && !"/\\".contains(*c)).take(60).collect();
-    if name.is_empty() { Err(PageError::Refused("Give the table a name of letters.".into())) } else { Ok(name) }
+    if name.is_empty() { Err(ServiceError::Refused("Give the table a name of letters.".into())) } else { Ok(name) }
 }
 
 /// Whether work for a study waits or is being done.
-async fn is_asked(app: &App, study: &study::Model, work: &Work) -> Result<bool, PageError> {
+async fn is_asked(app: &App, study: &study::Model, work: &Work) -> Result<bool, ServiceError> {
     Ok(!app.store.jobs_to(study.workspace_id, work).await?.is_empty())
 }
 
 /// Puts work for a study in the queue, unless it is there.
-async fn ask_once(app: &App, study: &study::Model, title: &str, work: &Work) -> Result<(), PageError> {
+async fn ask_once(app: &App, study: &study::Model, title: &str, work: &Work) -> Result<(), ServiceError> {
     app.store.enqueue_once(study.workspace_id, Some(study.id), title, work).await?;
     Ok(())
 }

@@ -16,11 +16,14 @@ use serde::Deserialize;
 
 use super::records::{ColumnLine, line, made_line};
 use super::{PageResult, StudyPath, see_other};
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, encoded};
+use crate::App;
+use crate::error::html;
+use crate::frame::{Frame, encoded};
 use crate::pages::prepare::outcome::WindowView;
 use crate::session::Visitor;
-use crate::{App, text};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "prepare/prepare.html")]
@@ -266,7 +269,7 @@ pub(crate) async fn enter_left_out(
     workspace: i64,
     by: Author,
     study: i64,
-) -> Result<Vec<String>, PageError> {
+) -> Result<Vec<String>, ServiceError> {
     let study = app.store.study(workspace, study).await?;
     let mut state = study.choices()?;
     let mut names = Vec::new();
@@ -301,12 +304,15 @@ pub async fn change_column(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let role: ColumnRole = form.role.parse().map_err(PageError::Refused)?;
-    let known_when: KnownWhen = form.known_when.parse().map_err(PageError::Refused)?;
+    let role: ColumnRole = form.role.parse().map_err(ServiceError::Refused)?;
+    let known_when: KnownWhen = form.known_when.parse().map_err(ServiceError::Refused)?;
     let mut state = view.state.clone();
-    let column = state.columns.iter_mut().find(|c| c.name == form.column).ok_or(PageError::NotFound)?;
+    let column = state.columns.iter_mut().find(|c| c.name == form.column).ok_or(ServiceError::NotFound)?;
     if (role == ColumnRole::Outcome) != (column.role == ColumnRole::Outcome) {
-        return Err(PageError::Refused("The outcome is chosen at the top of this page; there is one outcome.".into()));
+        return Err(ServiceError::Refused(
+            "The outcome is chosen at the top of this page; there is one outcome.".into(),
+        )
+        .into());
     }
     if (column.role, column.known_when) == (role, known_when) {
         return see_other(&format!("{}?column={}#open", view.href("prepare"), encoded(&form.column)));

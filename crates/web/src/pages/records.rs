@@ -19,11 +19,13 @@ use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, encoded};
+use crate::error::html;
+use crate::frame::{Frame, encoded};
 use crate::pager::Pager;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Rows on a page.
 const ROWS: u64 = 25;
@@ -257,7 +259,7 @@ async fn show(app: &App, frame: Frame, table: record_table::Model, base: String,
 }
 
 /// The other versions to be told of: in a study all of them, elsewhere the one before.
-async fn versions(app: &App, table: &record_table::Model, all: bool) -> Result<Vec<OtherVersion>, PageError> {
+async fn versions(app: &App, table: &record_table::Model, all: bool) -> Result<Vec<OtherVersion>, ServiceError> {
     if table.is_list {
         return Ok(Vec::new());
     }
@@ -295,7 +297,7 @@ pub async fn write_meaning(
     visitor.check(&form.csrf)?;
     let table = app.store.table(visitor.workspace_id(), *path).await?;
     if table.stored_columns()?.iter().all(|c| c.name != form.column) {
-        return Err(PageError::NotFound);
+        return Err(ServiceError::NotFound.into());
     }
     app.store.set_meaning(table.workspace_id, &table.name, &form.column, form.words.trim()).await?;
     let page = form.study.map_or(format!("/tables/{path}"), |study| format!("/studies/{study}/records"));
@@ -324,7 +326,11 @@ pub async fn move_study(
     see_other(&view.href("records"))
 }
 
-async fn rows_view(app: &App, table: &record_table::Model, query: &RecordsQuery) -> Result<TableRowsView, PageError> {
+async fn rows_view(
+    app: &App,
+    table: &record_table::Model,
+    query: &RecordsQuery,
+) -> Result<TableRowsView, ServiceError> {
     let total = table.rows as u64;
     let pages = total.div_ceil(ROWS).max(1);
     let page = query.page.unwrap_or(1).clamp(1, pages);

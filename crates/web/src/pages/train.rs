@@ -18,15 +18,17 @@ use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
-use crate::budget::bytes_needed;
 use crate::definitions::{self, Meanings};
 use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::frame::Frame;
 use crate::session::Visitor;
-use crate::text;
 pub use detail::CandidateDetail;
 pub(super) use detail::{DetailTable, card};
 use families::{FamilyForm, made_by};
+use pronoia_service::ServiceError;
+use pronoia_service::budget::bytes_needed;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use tuning::InShort;
 
 #[derive(Template)]
@@ -145,14 +147,14 @@ pub async fn page(
 }
 
 /// What a candidate would be fitted on now; better refused here than by the job.
-fn ready_basis(view: &StudyView) -> Result<Basis, PageError> {
-    let basis = view.state.basis().ok_or_else(|| PageError::Refused("First set the outcome, at Prepare.".into()))?;
+fn ready_basis(view: &StudyView) -> Result<Basis, ServiceError> {
+    let basis = view.state.basis().ok_or_else(|| ServiceError::Refused("First set the outcome, at Prepare.".into()))?;
     if basis.predictors.is_empty() {
-        return Err(PageError::Refused(
+        return Err(ServiceError::Refused(
             "There are no predictors. Give at least one column the role “predictor”, at Prepare.".into(),
         ));
     }
-    basis.columns_read(&view.table.kinds()?).map_err(|e| PageError::Refused(e.to_string()))?;
+    basis.columns_read(&view.table.kinds()?).map_err(|e| ServiceError::Refused(e.to_string()))?;
     Ok(basis)
 }
 
@@ -175,23 +177,23 @@ pub async fn begin(
     visitor.check(&form.csrf)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let basis = ready_basis(&view)?;
-    let mut settings = Settings::of_family(&form.family).ok_or(PageError::NotFound)?;
+    let mut settings = Settings::of_family(&form.family).ok_or(ServiceError::NotFound)?;
     for (name, value) in form.settings.iter().filter(|(_, v)| !v.trim().is_empty()) {
-        settings.set(name, value).map_err(|e| PageError::Refused(e.to_string()))?;
+        settings.set(name, value).map_err(|e| ServiceError::Refused(e.to_string()))?;
     }
     fit(&app, &view, &settings.into(), &basis).await?;
     see_other(&view.href("train"))
 }
 
 /// Fits a candidate beside those that are there, on the present choices; the job.
-pub async fn fit_beside(app: &App, view: &StudyView, recipe: &Recipe) -> Result<i64, PageError> {
+pub async fn fit_beside(app: &App, view: &StudyView, recipe: &Recipe) -> Result<i64, ServiceError> {
     fit(app, view, recipe, &ready_basis(view)?).await
 }
 
 /// Puts a candidate in the queue, and gives the job; refused here rather than by the job if there
 /// will never be memory for it.
-async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Result<i64, PageError> {
-    app.memory.check(bytes_needed(&view.table, basis, recipe)?).map_err(PageError::Refused)?;
+async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Result<i64, ServiceError> {
+    app.memory.check(bytes_needed(&view.table, basis, recipe)?).map_err(ServiceError::Refused)?;
     let fit = NewFit { name: recipe.name(), recipe, basis, seed: view.state.split.seed };
     let model = app.store.queue_fit(&view.study, &fit, None).await?;
     let jobs = app.store.jobs_to(view.study.workspace_id, &Work::Fit { model }).await?;
@@ -209,21 +211,24 @@ pub async fn blend(
     visitor.check(value("csrf"))?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let basis = ready_basis(&view)?;
-    let mix: Mix = value("mix").parse().map_err(PageError::Refused)?;
+    let mix: Mix = value("mix").parse().map_err(ServiceError::Refused)?;
     let mut members = Vec::new();
     for (_, id) in form.iter().filter(|field| field.0 == "with") {
         let model = view.fitted().find(|m| m.id.to_string() == *id).ok_or_else(|| {
-            PageError::Refused("One of the candidates is gone, or is not fitted. Tick those that are there now.".into())
+            ServiceError::Refused(
+                "One of the candidates is gone, or is not fitted. Tick those that are there now.".into(),
+            )
         })?;
         if view.is_stale(model) {
-            return Err(PageError::Refused(format!(
+            return Err(ServiceError::Refused(format!(
                 "{} is stale. Fit it again, then add it to an ensemble.",
                 model.name
-            )));
+            ))
+            .into());
         }
         members.extend(model.recipe()?.members().iter().cloned());
     }
-    let blend = Ensemble::new(mix, members).map_err(PageError::Refused)?;
+    let blend = Ensemble::new(mix, members).map_err(ServiceError::Refused)?;
     fit(&app, &view, &Recipe::Blend(blend), &basis).await?;
     see_other(&view.href("train"))
 }
@@ -244,7 +249,7 @@ async fn asked_for(
 ) -> Result<(StudyView, Arc<candidates::StoredCandidate>), PageError> {
     visitor.check(&form.csrf)?;
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
-    let model = view.models.iter().find(|m| m.id == form.model).cloned().ok_or(PageError::NotFound)?;
+    let model = view.models.iter().find(|m| m.id == form.model).cloned().ok_or(ServiceError::NotFound)?;
     Ok((view, model))
 }
 
@@ -256,7 +261,7 @@ pub(super) async fn fitted_asked_for(
     form: &OfCandidate,
 ) -> Result<(StudyView, Arc<candidates::StoredCandidate>), PageError> {
     let (view, model) = asked_for(app, visitor, study, form).await?;
-    if model.state == "fitted" { Ok((view, model)) } else { Err(PageError::NotFound) }
+    if model.state == "fitted" { Ok((view, model)) } else { Err(ServiceError::NotFound.into()) }
 }
 
 /// Puts a candidate that was stopped, failed or is stale in the queue again,
@@ -280,9 +285,9 @@ pub(super) async fn fit_again(
     view: &StudyView,
     model: &candidates::StoredCandidate,
     recipe: &Recipe,
-) -> Result<(), PageError> {
+) -> Result<(), ServiceError> {
     let basis = ready_basis(view)?;
-    app.memory.check(bytes_needed(&view.table, &basis, recipe)?).map_err(PageError::Refused)?;
+    app.memory.check(bytes_needed(&view.table, &basis, recipe)?).map_err(ServiceError::Refused)?;
     let fit = NewFit { name: &model.name, recipe, basis: &basis, seed: view.state.split.seed };
     app.store.queue_fit(&view.study, &fit, Some(model.id)).await?;
     Ok(())
@@ -297,7 +302,7 @@ pub async fn retire(
 ) -> PageResult {
     let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
     if model.state == "queued" {
-        return Err(PageError::Refused(format!("{} is being fitted. Cancel its job first.", model.name)));
+        return Err(ServiceError::Refused(format!("{} is being fitted. Cancel its job first.", model.name)).into());
     }
     app.store.retire_model(model.id).await?;
     let chosen = format!("{} removed from the list", model.name);

@@ -11,8 +11,8 @@ use utoipa::ToSchema;
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
 use super::jobs::{Queued, queued};
-use crate::frame::StudyView;
 use crate::{App, pages};
+use pronoia_service::study_view::StudyView;
 
 /// A candidate to be fitted.
 #[derive(Debug, Deserialize, ToSchema)]

@@ -36,7 +36,7 @@ impl FromRequest for Program {
                 return Err(ApiError::NoProgramKey);
             };
             // Keys of releases are counted under their numbers, those of workspaces below nothing.
-            let counted = app.served.limits.count(-found.id, PER_MINUTE);
+            let counted = app.release_calls.limits.count(-found.id, PER_MINUTE);
             counted.map_err(|seconds| ApiError::TooOften(PER_MINUTE, seconds))?;
             Ok(Self { workspace: found.workspace_id, account: found.account_id })
         })

@@ -8,8 +8,8 @@ use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
-use crate::frame::StudyView;
 use crate::{App, pages};
+use pronoia_service::study_view::StudyView;
 
 /// A study.
 #[derive(Debug, Serialize, ToSchema)]

@@ -5,7 +5,7 @@ use pronoia_core::question::Question;
 use serde_json::{Value, json};
 
 use super::measures::ComparedCandidate;
-use crate::text;
+use pronoia_service::text;
 
 /// Candidates that a picture holds.
 pub const MOST: usize = 4;

@@ -3,10 +3,10 @@
 use pronoia_core::decide::Ranking;
 use pronoia_store::model;
 
-use crate::error::PageError;
-use crate::frame::StudyView;
-use crate::jobs::Confirmation;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::jobs::Confirmation;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// One part of the rows.
 pub struct PartLine {
@@ -21,7 +21,12 @@ pub struct PartLine {
 
 /// Training rows, the rows judged, and the sealed test as far as it was opened for
 /// this candidate.
-pub fn parts(view: &StudyView, row: &model::Model, judged: &Ranking, cut_off: f64) -> Result<Vec<PartLine>, PageError> {
+pub fn parts(
+    view: &StudyView,
+    row: &model::Model,
+    judged: &Ranking,
+    cut_off: f64,
+) -> Result<Vec<PartLine>, ServiceError> {
     let mut lines = Vec::new();
     if let Some(training) = row.ranked_training()? {
         lines.push(PartLine {

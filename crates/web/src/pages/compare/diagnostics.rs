@@ -9,11 +9,12 @@ use serde_json::json;
 
 use super::Money;
 use crate::App;
-use crate::error::{PageError, PageResult, see_other};
+use crate::error::{PageResult, see_other};
 use crate::pages::train::{DetailTable, OfCandidate, card, fitted_asked_for};
 use crate::pages::{StudyPath, ask_once};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// Bits of profit below which a share of it means nothing.
 const NO_PROFIT: f64 = 1e-9;
@@ -36,7 +37,7 @@ pub struct CloserView {
 
 impl CloserView {
     /// The look at a candidate, if somebody asked for it.
-    pub fn of(row: &model::Model, money: Option<&Money>) -> Result<Option<Self>, PageError> {
+    pub fn of(row: &model::Model, money: Option<&Money>) -> Result<Option<Self>, ServiceError> {
         let Some(closer) = row.looked_at()? else { return Ok(None) };
         let by_rows = &closer.by_rows;
         let name = row.name.to_lowercase();

@@ -7,9 +7,9 @@ use pronoia_core::evaluate::{Confusion, Evaluation};
 use pronoia_core::question::Question;
 use pronoia_store::candidates;
 
-use super::CandidateProfit;
 use crate::definitions::{Meanings, area, hundred};
-use crate::text;
+use pronoia_service::candidate_profit::CandidateProfit;
+use pronoia_service::text;
 
 /// Share of customers at which finds are counted.
 pub const FIRST: f64 = 0.2;

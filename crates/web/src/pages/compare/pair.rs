@@ -6,7 +6,7 @@ use pronoia_store::holdout_predictions::PairedPredictions;
 
 use super::Money;
 use super::measures::ComparedCandidate;
-use crate::text;
+use pronoia_service::text;
 
 /// What a page says of two candidates.
 pub struct PairView {

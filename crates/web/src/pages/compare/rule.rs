@@ -12,12 +12,13 @@ use serde::Deserialize;
 use super::Money;
 use super::measures::{self, ComparedCandidate, Set};
 use crate::App;
-use crate::error::{PageError, PageResult, see_other};
-use crate::frame::StudyView;
+use crate::error::{PageResult, see_other};
 use crate::pages::prepare::steps::types_of;
 use crate::pages::{StudyPath, ask_once, is_asked};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// The longest rule, in characters.
 const LONGEST: usize = 2_000;
@@ -36,7 +37,7 @@ pub struct RuleView {
 
 impl RuleView {
     /// The rule of a study, and what it came to.
-    pub async fn of(app: &App, view: &StudyView) -> Result<Self, PageError> {
+    pub async fn of(app: &App, view: &StudyView) -> Result<Self, ServiceError> {
         let Some(condition) = view.state.todays_rule.clone() else {
             return Ok(Self { condition: String::new(), found: None, running: false, example: example(view)? });
         };
@@ -56,14 +57,14 @@ impl RuleView {
 }
 
 /// What the rule of a study came to under the present choices, if there is one.
-pub async fn tried(app: &App, view: &StudyView) -> Result<Option<FixedRule>, PageError> {
+pub async fn tried(app: &App, view: &StudyView) -> Result<Option<FixedRule>, ServiceError> {
     let Some(condition) = &view.state.todays_rule else { return Ok(None) };
     let Some(tried) = app.store.rule_tried(view.study.id).await? else { return Ok(None) };
     Ok(tried.under(condition, view.state.basis().as_ref())?)
 }
 
 /// A condition on the first columns that go in and are numbers, about where half of the customers are.
-fn example(view: &StudyView) -> Result<String, PageError> {
+fn example(view: &StudyView) -> Result<String, ServiceError> {
     let figures = view.table.figures()?;
     let goes_in = |name: &str| view.state.columns.iter().any(|c| c.name == name && c.goes_in());
     let numbers = figures.columns.iter().filter(|c| c.kind == Kind::Number && c.distinct > 2 && goes_in(&c.name));
@@ -144,12 +145,13 @@ pub async fn keep(
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let condition = form.condition.trim();
     if condition.chars().count() > LONGEST {
-        return Err(PageError::Refused(format!("A rule has at most {LONGEST} letters.")));
+        return Err(ServiceError::Refused(format!("A rule has at most {LONGEST} letters.")).into());
     }
     let types = types_of(&view)?;
     let wanted = (!condition.is_empty()).then(|| condition.to_owned());
     if wanted.is_some() {
-        Expression::check_condition(condition, &types).map_err(|e| PageError::Refused(format!("Today’s rule: {e}")))?;
+        Expression::check_condition(condition, &types)
+            .map_err(|e| ServiceError::Refused(format!("Today’s rule: {e}")))?;
     }
     if wanted != view.state.todays_rule {
         let mut state = view.state.clone();

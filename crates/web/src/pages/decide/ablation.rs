@@ -9,11 +9,11 @@ use pronoia_store::jobs::Work;
 
 use super::groups::ratio_said;
 use crate::App;
-use crate::error::PageError;
-use crate::frame::{StudyView, decide_alike, whom};
 use crate::pages::{PageResult, Signed, StudyPath, ask_once, is_asked, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::{StudyView, decide_alike, whom};
+use pronoia_service::text;
 
 /// What is known of it.
 pub struct WithoutView {
@@ -40,7 +40,7 @@ impl WithoutView {
     }
 
     /// None where no column that goes in is sensitive or stands in for one that is.
-    pub async fn of(app: &App, view: &StudyView) -> Result<Option<Self>, PageError> {
+    pub async fn of(app: &App, view: &StudyView) -> Result<Option<Self>, ServiceError> {
         let columns = in_question(view)?;
         let (Some((chosen, model)), false) = (view.policy_model(), columns.is_empty()) else { return Ok(None) };
         let work = Work::Without { model: model.id, columns: columns.clone() };
@@ -55,7 +55,7 @@ impl WithoutView {
 }
 
 /// Columns that go into the policy's model and are sensitive, or stand in for what is.
-fn in_question(view: &StudyView) -> Result<Vec<String>, PageError> {
+fn in_question(view: &StudyView) -> Result<Vec<String>, ServiceError> {
     let Some((_, model)) = view.policy_model() else { return Ok(Vec::new()) };
     let sensitive = view.state.columns.iter().filter(|c| c.role == ColumnRole::Sensitive).map(|c| &c.name);
     let stand_ins =
@@ -125,9 +125,10 @@ pub async fn begin(
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let columns = in_question(&view)?;
     let (Some((_, model)), false) = (view.policy_model(), columns.is_empty()) else {
-        return Err(PageError::Refused(
+        return Err(ServiceError::Refused(
             "No predictor of the policy’s model is sensitive, or a proxy for a sensitive column.".into(),
-        ));
+        )
+        .into());
     };
     let title = format!("Deciding without {}", text::listed(&columns));
     let work = Work::Without { model: model.id, columns };

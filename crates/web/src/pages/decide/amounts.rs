@@ -4,7 +4,7 @@ use pronoia_core::decide::{Amount, Assumption, AssumptionUnit};
 use pronoia_core::study::ChosenPolicy;
 
 use super::sensitivity;
-use crate::text;
+use pronoia_service::text;
 
 /// A field for an amount.
 pub struct AmountField {

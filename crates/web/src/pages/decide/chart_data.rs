@@ -6,9 +6,9 @@ use serde::Serialize;
 
 use super::policy_evaluation::Situation;
 use super::{Today, offers, policy_form};
-use crate::error::PageError;
-use crate::frame::whom;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::whom;
+use pronoia_service::text;
 
 /// Everything that is drawn, and all that is written beside it while the line moves.
 #[derive(Serialize)]
@@ -82,8 +82,8 @@ impl Board {
         }
     }
 
-    pub fn json(&self) -> Result<String, PageError> {
-        serde_json::to_string(self).map_err(|e| PageError::Refused(e.to_string()))
+    pub fn json(&self) -> Result<String, ServiceError> {
+        serde_json::to_string(self).map_err(|e| ServiceError::Refused(e.to_string()))
     }
 }
 

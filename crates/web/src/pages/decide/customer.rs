@@ -11,11 +11,13 @@ use super::policy_evaluation::Situation;
 use super::policy_form::TypedFields;
 use super::views::{DecideView, DecideViews};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::run_blocking::apart;
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 use what_if::Room;
 
 #[derive(Template)]
@@ -125,7 +127,7 @@ pub async fn page(
             Some(situation) => Some(account(&app, &view, &situation, &CustomerQuery::of(&query)).await?),
             None => None,
         };
-        Ok(CustomerPage {
+        Ok::<_, ServiceError>(CustomerPage {
             frame: Frame::of_study(&app, &visitor, &view, 6).await?,
             views: DecideViews::of(&view, DecideView::Customer),
             base: view.href("decide/customer"),
@@ -141,18 +143,18 @@ async fn account(
     view: &StudyView,
     situation: &Situation<'_>,
     asked: &CustomerQuery,
-) -> Result<ScoreExplanation, PageError> {
+) -> Result<ScoreExplanation, ServiceError> {
     let row = app.store.model(situation.model.id).await?;
     let (basis, model) = (row.fitted_on()?, row.fitted()?);
     let kinds = view.table.kinds()?;
-    let refused = |e: String| PageError::Refused(e);
+    let refused = |e: String| ServiceError::Refused(e);
     let mut names = basis.columns_read(&kinds).map_err(|e| refused(e.to_string()))?;
     for name in situation.chosen.policy.inputs() {
         if !names.contains(&name) {
             names.push(name);
         }
     }
-    let book = app.books.open(app, view, situation.model, names).await?;
+    let book = app.predictions.open(app, view, situation.model, names).await?;
     let inputs: Vec<&ModelInput> = model.inputs().collect();
     let columns: Vec<String> = inputs.iter().map(|input| input.name.clone()).collect();
     let fitted_to = |table: &Table| Ok(basis.split.fitted_to(basis.deal(table).map_err(refused)?));

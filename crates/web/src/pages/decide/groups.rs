@@ -14,12 +14,14 @@ use super::policy_evaluation::Situation;
 use super::policy_form::TypedFields;
 use super::views::{DecideView, DecideViews};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, whom};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::run_blocking::apart;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::{StudyView, whom};
+use pronoia_service::text;
 
 /// Groups of a column at most.
 const GROUPS: usize = 10;
@@ -90,11 +92,11 @@ pub async fn page(
     html(&apart(async move || compared(&app, &visitor, path.id, &asked).await).await?)
 }
 
-async fn compared(app: &App, visitor: &Visitor, study: i64, asked: &GroupsQuery) -> Result<GroupsPage, PageError> {
+async fn compared(app: &App, visitor: &Visitor, study: i64, asked: &GroupsQuery) -> Result<GroupsPage, ServiceError> {
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
     let stored = view.table.names()?;
     if let Some(wrong) = asked.column.as_ref().filter(|name| !name.is_empty() && !stored.contains(name)) {
-        return Err(PageError::Refused(format!("There is no column “{wrong}” in these records.")));
+        return Err(ServiceError::Refused(format!("There is no column “{wrong}” in these records.")));
     }
     let sensitive: Vec<String> =
         view.state.columns.iter().filter(|c| c.role == ColumnRole::Sensitive).map(|c| c.name.clone()).collect();
@@ -140,12 +142,12 @@ pub(super) async fn ladders(
     situation: &Situation<'_>,
     looked_at: &[String],
     sensitive: &[String],
-) -> Result<Vec<GroupLadder>, PageError> {
-    let refused = |e: String| PageError::Refused(e);
+) -> Result<Vec<GroupLadder>, ServiceError> {
+    let refused = |e: String| ServiceError::Refused(e);
     let mut names = looked_at.to_vec();
     let mut policy = situation.chosen.policy.clone();
     names.extend(policy.inputs().into_iter().filter(|name| !looked_at.contains(name)));
-    let book = app.books.open(app, view, situation.model, names).await?;
+    let book = app.predictions.open(app, view, situation.model, names).await?;
     let (offered, _) = policy.worked_out(&book.table, &book.rows).map_err(|e| refused(e.to_string()))?;
     let shift = situation.chosen.population.shift();
     let probability: Vec<f64> = book.probability.iter().map(|&p| shift.there(p)).collect();

@@ -21,15 +21,17 @@ use serde::Deserialize;
 use super::views::{DecideView, DecideViews};
 use crate::App;
 use crate::definitions::{self, Meanings};
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, encoded};
+use crate::error::html;
+use crate::frame::{Frame, encoded};
 use crate::pages::train::{CandidateDetail, OfCandidate, fitted_asked_for};
 use crate::pages::{PageResult, StudyPath, ask_once, is_asked, see_other};
-use crate::prediction_cache::CandidatePredictions;
 use crate::session::Visitor;
 pub(super) use chart::Leaning;
 use interactions::Together;
 use partial_dependence::EffectView;
+use pronoia_service::ServiceError;
+use pronoia_service::prediction_cache::CandidatePredictions;
+use pronoia_service::study_view::StudyView;
 
 #[derive(Template)]
 #[template(path = "decide/importance.html")]
@@ -129,15 +131,15 @@ pub async fn page(
 }
 
 /// How much a model leans on each column, if that was found out.
-pub(super) async fn leaning(app: &App, view: &StudyView, model: i64) -> Result<Option<Leaning>, PageError> {
+pub(super) async fn leaning(app: &App, view: &StudyView, model: i64) -> Result<Option<Leaning>, ServiceError> {
     let found = app.store.model(model).await?.understood()?;
     Ok(found.map(|found| Leaning::of(&found, view, &ImportanceQuery::default(), &view.href("decide/why"), None)))
 }
 
 /// The model that is asked for, or the policy's, or the best.
-fn model_of(view: &StudyView, asked: Option<i64>) -> Result<Option<i64>, PageError> {
+fn model_of(view: &StudyView, asked: Option<i64>) -> Result<Option<i64>, ServiceError> {
     match asked {
-        Some(id) => view.fitted().find(|m| m.id == id).map(|m| Some(m.id)).ok_or(PageError::NotFound),
+        Some(id) => view.fitted().find(|m| m.id == id).map(|m| Some(m.id)).ok_or(ServiceError::NotFound),
         None => Ok(match view.policy_model() {
             Some((_, model)) => Some(model.id),
             None => view.best()?.map(|model| model.id),
@@ -153,17 +155,17 @@ impl ImportanceView {
         found: ModelImportance,
         asked: ImportanceQuery,
         base: &str,
-    ) -> Result<Self, PageError> {
+    ) -> Result<Self, ServiceError> {
         let columns: Vec<String> = found.influence.columns.iter().map(|c| c.column.clone()).collect();
         for name in [&asked.column, &asked.down, &asked.across].into_iter().flatten() {
             if !columns.contains(name) {
-                return Err(PageError::Refused(format!("“{name}” does not go into {}.", row.name.to_lowercase())));
+                return Err(ServiceError::Refused(format!("“{name}” does not go into {}.", row.name.to_lowercase())));
             }
         }
         let column = asked.column.clone().or(columns.first().cloned());
         let pair = match (asked.down.clone(), asked.across.clone()) {
             (Some(down), Some(across)) if down == across => {
-                return Err(PageError::Refused("Choose two different columns for the map.".into()));
+                return Err(ServiceError::Refused("Choose two different columns for the map.".into()));
             }
             (Some(down), Some(across)) => Some([down, across]),
             _ => found.interactions.first().map(|interaction| interaction.columns.clone()),
@@ -189,12 +191,12 @@ fn kinds_of(model: &Model) -> Vec<(String, Kind)> {
 }
 
 /// The customers that a model was judged on, with the columns that it reads.
-async fn book_of(app: &App, view: &StudyView, row: &model::Model) -> Result<Arc<CandidatePredictions>, PageError> {
+async fn book_of(app: &App, view: &StudyView, row: &model::Model) -> Result<Arc<CandidatePredictions>, ServiceError> {
     let basis = row.fitted_on()?;
     let record = app.store.table(view.study.workspace_id, view.study.records(basis.table)).await?;
     let kinds = record.kinds()?;
-    let names = basis.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
-    app.books.open(app, view, row, names).await
+    let names = basis.columns_read(&kinds).map_err(|e| ServiceError::Refused(e.to_string()))?;
+    app.predictions.open(app, view, row, names).await
 }
 
 type Averaged = (Option<AverageEffect>, Option<JointEffect>);
@@ -205,7 +207,7 @@ async fn averages(
     model: Model,
     column: Option<String>,
     pair: Option<[String; 2]>,
-) -> Result<Averaged, PageError> {
+) -> Result<Averaged, ServiceError> {
     web::block(move || {
         let averages = Averages::of(&model, ExplainedCustomers { table: &book.table, rows: &book.rows }, &book.event)?;
         let effect = column.and_then(|column| averages.effect(&column));
@@ -213,8 +215,8 @@ async fn averages(
         Ok::<_, PrepareError>((effect, joint))
     })
     .await
-    .map_err(|e| PageError::Refused(format!("The averages could not be computed: {e}.")))?
-    .map_err(|e| PageError::Refused(e.to_string()))
+    .map_err(|e| ServiceError::Refused(format!("The averages could not be computed: {e}.")))?
+    .map_err(|e| ServiceError::Refused(e.to_string()))
 }
 
 /// Asks what a candidate goes by.
@@ -230,7 +232,7 @@ pub async fn begin(
 }
 
 /// Puts the look in the queue, unless it is there.
-pub async fn enter_look(app: &App, view: &StudyView, model: &model::Model) -> Result<(), PageError> {
+pub async fn enter_look(app: &App, view: &StudyView, model: &model::Model) -> Result<(), ServiceError> {
     let title = format!("Permutation importance of {}", model.name.to_lowercase());
     ask_once(app, &view.study, &title, &Work::Understand { model: model.id }).await
 }

@@ -5,7 +5,7 @@ use pronoia_core::decide::{Along, Assumption, Sensitivity};
 use super::policy_evaluation::Situation;
 use super::policy_form::TypedFields;
 use super::sensitivity::written;
-use crate::text;
+use pronoia_service::text;
 
 /// By what assumptions are multiplied along an axis.
 const FACTORS: [f64; 7] = [0.4, 0.6, 0.8, 1.0, 1.2, 1.4, 1.6];

@@ -8,8 +8,8 @@ use pronoia_core::expression::Type;
 use super::amounts::{self, AmountField, mean};
 use super::policy_evaluation::Situation;
 use super::policy_form::{self, TypedFields};
-use crate::error::PageError;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// The most offers that a form has fields for.
 const MOST_FIELDS: usize = 16;
@@ -26,7 +26,7 @@ impl TypedFields {
         economics: &Economics,
         kept: Option<&Offers>,
         columns: &[(String, Type)],
-    ) -> Result<Offers, PageError> {
+    ) -> Result<Offers, ServiceError> {
         let assumptions = economics.amounts_of_offers();
         let Some(fields) = self.count("offers")? else {
             let suits = |kept: &&Offers| kept.check(economics).is_ok();
@@ -45,13 +45,13 @@ impl TypedFields {
                 Some(name) => offers.others.push(Offer { name: name.to_owned(), amounts }),
                 None if amounts.is_empty() => {}
                 None => {
-                    return Err(PageError::Refused(format!(
+                    return Err(ServiceError::Refused(format!(
                         "Offer {at} has amounts, but no name. Give it one; lists use it."
                     )));
                 }
             }
         }
-        offers.check(economics).map_err(|e| PageError::Refused(e.to_string()))?;
+        offers.check(economics).map_err(|e| ServiceError::Refused(e.to_string()))?;
         Ok(offers)
     }
 }

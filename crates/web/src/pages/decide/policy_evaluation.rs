@@ -14,10 +14,10 @@ use pronoia_store::model;
 
 use super::policy_form::TypedFields;
 use crate::App;
-use crate::error::PageError;
-use crate::frame::StudyView;
 use crate::pages::prepare::steps::types_of;
-use crate::prediction_cache::CandidatePredictions;
+use pronoia_service::ServiceError;
+use pronoia_service::prediction_cache::CandidatePredictions;
+use pronoia_service::study_view::StudyView;
 
 /// Governs the resamples behind bands.
 const SEED: u64 = 1;
@@ -60,7 +60,7 @@ impl CustomerPredictions {
 
 impl<'a> Situation<'a> {
     /// Puts together what was typed, what was kept, and what is usual.
-    pub async fn of(app: &App, view: &'a StudyView, typed: &TypedFields) -> Result<Option<Self>, PageError> {
+    pub async fn of(app: &App, view: &'a StudyView, typed: &TypedFields) -> Result<Option<Self>, ServiceError> {
         let kept = view.state.policy.as_ref();
         let wanted = typed.model()?.or(kept.map(|p| p.model_id)).or(view.best()?.map(|m| m.id));
         let model = match view.fitted().find(|m| Some(m.id) == wanted) {
@@ -70,7 +70,7 @@ impl<'a> Situation<'a> {
                 None => return Ok(None),
             },
         };
-        let Some(by_probability) = app.judged.ranking(app, model.id).await? else { return Ok(None) };
+        let Some(by_probability) = app.evaluations.ranking(app, model.id).await? else { return Ok(None) };
         let columns = types_of(view)?;
         let economics = typed.economics(view.study.kind(), kept.map(|p| &p.policy.economics), &columns)?;
         let offers = typed.offers(&economics, kept.map(|p| &p.policy.offers), &columns)?;
@@ -102,13 +102,13 @@ impl<'a> Situation<'a> {
             None => serde_json::json!([model.id, typical, population, doubt]),
         };
         let weighed_from = weighed_from.to_string();
-        let (mut weighing, detail) = match (app.weighed.get(&weighed_from), detail) {
+        let (mut weighing, detail) = match (app.policy_evaluations.get(&weighed_from), detail) {
             (Some(kept), Some(detail)) => (PolicyEvaluation::clone(&kept), Some(detail)),
             (Some(kept), None) => (PolicyEvaluation::clone(&kept).under(&policy.rule), None),
             (None, detail) => {
                 let (ranking, rule) = (Arc::clone(&by_probability), policy.rule.clone());
                 let (weighing, detail) = weigh((ranking, detail), (typical, rule), scaled).await?;
-                (PolicyEvaluation::clone(&app.weighed.put(weighed_from.clone(), weighing)), detail)
+                (PolicyEvaluation::clone(&app.policy_evaluations.put(weighed_from.clone(), weighing)), detail)
             }
         };
         if undecided && by == Order::Probability {
@@ -165,14 +165,14 @@ impl<'a> Situation<'a> {
     }
 
     /// What other rules would bring.
-    pub fn alternatives(&self) -> Result<Vec<Alternative>, PageError> {
+    pub fn alternatives(&self) -> Result<Vec<Alternative>, ServiceError> {
         let rule = &self.chosen.policy.rule;
         let Some(detail) = &self.detail else {
             return Ok(alternatives::counted(&self.weighing, &self.typical, rule));
         };
         let scale = EvaluationScale { population: &self.chosen.population, doubt: self.doubt, seed: SEED };
         alternatives::each(&self.weighing, &detail.customers(), rule, &scale)
-            .map_err(|e| PageError::Refused(e.to_string()))
+            .map_err(|e| ServiceError::Refused(e.to_string()))
     }
 
     /// Hands over whom is acted on, for amounts that may be other ones.
@@ -193,8 +193,8 @@ async fn detail(
     model: &model::Model,
     policy: &mut Policy,
     population: &pronoia_core::decide::Population,
-) -> Result<CustomerPredictions, PageError> {
-    let book = app.books.open(app, view, model, policy.inputs()).await?;
+) -> Result<CustomerPredictions, ServiceError> {
+    let book = app.predictions.open(app, view, model, policy.inputs()).await?;
     let shift = population.shift();
     let mut asked = policy.clone();
     let (detail, asked) = web::block(move || {
@@ -207,8 +207,8 @@ async fn detail(
         ))
     })
     .await
-    .map_err(|e| PageError::Refused(format!("The amounts could not be computed: {e}.")))?
-    .map_err(|e| PageError::Refused(e.to_string()))?;
+    .map_err(|e| ServiceError::Refused(format!("The amounts could not be computed: {e}.")))?
+    .map_err(|e| ServiceError::Refused(e.to_string()))?;
     *policy = asked;
     Ok(detail)
 }
@@ -218,7 +218,7 @@ async fn weigh(
     (ranking, detail): (Arc<Ranking>, Option<CustomerPredictions>),
     (typical, rule): (Economics<f64>, Rule),
     (population, doubt): (pronoia_core::decide::Population, f64),
-) -> Result<(PolicyEvaluation, Option<CustomerPredictions>), PageError> {
+) -> Result<(PolicyEvaluation, Option<CustomerPredictions>), ServiceError> {
     web::block(move || {
         let scale = EvaluationScale { population: &population, doubt, seed: SEED };
         let weighing = match &detail {
@@ -228,6 +228,6 @@ async fn weigh(
         Ok::<_, pronoia_core::decide::CurveError>((weighing, detail))
     })
     .await
-    .map_err(|e| PageError::Refused(format!("The curve could not be computed: {e}.")))?
-    .map_err(|e| PageError::Refused(e.to_string()))
+    .map_err(|e| ServiceError::Refused(format!("The curve could not be computed: {e}.")))?
+    .map_err(|e| ServiceError::Refused(e.to_string()))
 }

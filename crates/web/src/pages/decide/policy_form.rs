@@ -11,8 +11,8 @@ use pronoia_core::question::Question;
 use pronoia_core::study::ChosenPolicy;
 use serde::Deserialize;
 
-use crate::error::PageError;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// The most letters of what money is counted in.
 const LONGEST_CURRENCY: usize = 8;
@@ -39,17 +39,17 @@ impl TypedFields {
         self.field(name).filter(|value| !value.is_empty())
     }
 
-    fn number(&self, name: &str) -> Result<Option<f64>, PageError> {
+    fn number(&self, name: &str) -> Result<Option<f64>, ServiceError> {
         self.filled(name).map(number).transpose()
     }
 
     /// A number of fields.
-    pub(super) fn count(&self, name: &str) -> Result<Option<usize>, PageError> {
+    pub(super) fn count(&self, name: &str) -> Result<Option<usize>, ServiceError> {
         Ok(self.number(name)?.map(|count| count.max(0.0) as usize))
     }
 
     /// The candidate that was asked for.
-    pub fn model(&self) -> Result<Option<i64>, PageError> {
+    pub fn model(&self) -> Result<Option<i64>, ServiceError> {
         Ok(self.number("model")?.map(|id| id as i64))
     }
 
@@ -59,7 +59,7 @@ impl TypedFields {
         question: Question,
         kept: Option<&Economics>,
         columns: &[(String, Type)],
-    ) -> Result<Economics, PageError> {
+    ) -> Result<Economics, ServiceError> {
         let usual = Economics::usual(question).chosen();
         let same_kind = |kept: &&Economics| std::mem::discriminant(*kept) == std::mem::discriminant(&usual);
         let mut wrong = None;
@@ -72,12 +72,12 @@ impl TypedFields {
         });
         match wrong {
             Some(wrong) => Err(wrong),
-            None => economics.check().map(|()| economics).map_err(|e| PageError::Refused(e.to_string())),
+            None => economics.check().map(|()| economics).map_err(|e| ServiceError::Refused(e.to_string())),
         }
     }
 
     /// Whom the money is for; `judged` is the event rate of the customers judged.
-    pub fn population(&self, kept: Option<&ChosenPolicy>, judged: f64) -> Result<Population, PageError> {
+    pub fn population(&self, kept: Option<&ChosenPolicy>, judged: f64) -> Result<Population, ServiceError> {
         let kept = kept.map_or(Population::default(), |chosen| chosen.population);
         let customers = match self.field("population") {
             None => kept.customers,
@@ -90,7 +90,7 @@ impl TypedFields {
             Some(text) => {
                 let rate = number(text)? / 100.0;
                 if !(rate > 0.0 && rate < 1.0) {
-                    return Err(PageError::Refused(format!(
+                    return Err(ServiceError::Refused(format!(
                         "An event rate is above 0 and below 100 %; it is {text}. Leave it empty if it is that of the evaluation customers."
                     )));
                 }
@@ -101,12 +101,12 @@ impl TypedFields {
     }
 
     /// What money is counted in.
-    pub fn currency(&self, kept: Option<&ChosenPolicy>) -> Result<String, PageError> {
+    pub fn currency(&self, kept: Option<&ChosenPolicy>) -> Result<String, ServiceError> {
         let Some(text) = self.field("currency") else {
             return Ok(kept.map_or(String::new(), |chosen| chosen.currency.clone()));
         };
         if text.chars().count() > LONGEST_CURRENCY || text.chars().any(|c| c.is_control() || c.is_numeric()) {
-            return Err(PageError::Refused(format!(
+            return Err(ServiceError::Refused(format!(
                 "A currency is a sign or a code of up to {LONGEST_CURRENCY} letters, such as € or EUR; it is “{text}”."
             )));
         }
@@ -114,27 +114,27 @@ impl TypedFields {
     }
 
     /// By how much every assumption may be off, as a share of itself.
-    pub fn doubt(&self) -> Result<f64, PageError> {
+    pub fn doubt(&self) -> Result<f64, ServiceError> {
         let doubt = self.number("doubt")?.unwrap_or(0.0) / 100.0;
         if (0.0..=1.0).contains(&doubt) {
             return Ok(doubt);
         }
-        Err(PageError::Refused("Assumptions may be off by 0 to 100 % of themselves.".into()))
+        Err(ServiceError::Refused("Assumptions may be off by 0 to 100 % of themselves.".into()))
     }
 
     /// Who comes first.
-    pub fn order(&self, kept: Option<&Rule>) -> Result<Order, PageError> {
+    pub fn order(&self, kept: Option<&Rule>) -> Result<Order, ServiceError> {
         match self.filled("by") {
             None => Ok(kept.map_or(Order::Probability, |rule| rule.by)),
             Some("probability") => Ok(Order::Probability),
             Some("gain") => Ok(Order::Gain),
             Some("gain-per-cost") => Ok(Order::GainPerCost),
-            Some(other) => Err(PageError::Refused(format!("There is no order “{other}”."))),
+            Some(other) => Err(ServiceError::Refused(format!("There is no order “{other}”."))),
         }
     }
 
     /// The line, if one was typed that belongs to this order.
-    pub fn line(&self, by: Order) -> Result<Option<CutOff>, PageError> {
+    pub fn line(&self, by: Order) -> Result<Option<CutOff>, ServiceError> {
         let Some(value) = self.number("line")? else { return Ok(None) };
         let line_as = self.filled("line_as").unwrap_or(key_word(by));
         if [Order::Probability, Order::Gain, Order::GainPerCost].map(key_word).contains(&line_as) {
@@ -145,7 +145,7 @@ impl TypedFields {
     }
 
     /// What holds wherever the line is.
-    pub fn limits(&self, kept: Option<&Rule>) -> Result<Vec<CutOff>, PageError> {
+    pub fn limits(&self, kept: Option<&Rule>) -> Result<Vec<CutOff>, ServiceError> {
         let fields = [("most_customers", "count"), ("most_money", "budget"), ("least_precision", "precision")];
         if fields.iter().all(|(field, _)| self.field(field).is_none()) {
             return Ok(kept.map_or(Vec::new(), |rule| rule.limits.clone()));
@@ -157,7 +157,7 @@ impl TypedFields {
     }
 
     /// From which probability on somebody looks: none as long as nobody said, or nowhere.
-    pub fn refer_from(&self, kept: Option<&Rule>) -> Result<Option<f64>, PageError> {
+    pub fn refer_from(&self, kept: Option<&Rule>) -> Result<Option<f64>, ServiceError> {
         match self.field("refer_from") {
             None => Ok(kept.and_then(|rule| rule.refer_from)),
             Some("") => Ok(None),
@@ -191,18 +191,18 @@ pub fn written(line: CutOff, by: Order) -> (f64, &'static str) {
     }
 }
 
-fn least(by: Order, value: f64) -> Result<CutOff, PageError> {
+fn least(by: Order, value: f64) -> Result<CutOff, ServiceError> {
     match by {
         Order::Probability if !(0.0..=1.0).contains(&value) => {
-            Err(PageError::Refused(format!("A probability is between 0 and 1; it is {value}.")))
+            Err(ServiceError::Refused(format!("A probability is between 0 and 1; it is {value}.")))
         }
         Order::Probability => Ok(CutOff::Least(value)),
         Order::Gain | Order::GainPerCost => Ok(CutOff::Least(value.max(f64::MIN_POSITIVE))),
     }
 }
 
-fn bound(kind: &str, value: f64) -> Result<CutOff, PageError> {
-    let refused = |sentence: &str| Err(PageError::Refused(format!("{sentence}; it is {value}.")));
+fn bound(kind: &str, value: f64) -> Result<CutOff, ServiceError> {
+    let refused = |sentence: &str| Err(ServiceError::Refused(format!("{sentence}; it is {value}.")));
     match kind {
         "share" if (0.0..=100.0).contains(&value) => Ok(CutOff::Share(value / 100.0)),
         "share" => refused("A share is between 0 and 100 %"),
@@ -212,12 +212,12 @@ fn bound(kind: &str, value: f64) -> Result<CutOff, PageError> {
         "count" => refused("A number of customers is 0 or more"),
         "budget" if value >= 0.0 => Ok(CutOff::Budget(value)),
         "budget" => refused("A budget is 0 or more"),
-        other => Err(PageError::Refused(format!("A cut-off cannot be given as “{other}”."))),
+        other => Err(ServiceError::Refused(format!("A cut-off cannot be given as “{other}”."))),
     }
 }
 
 /// An amount as typed: chances as per cent, unless they are worked out.
-pub(super) fn amount(assumption: &Assumption, typed: &str, columns: &[(String, Type)]) -> Result<Amount, PageError> {
+pub(super) fn amount(assumption: &Assumption, typed: &str, columns: &[(String, Type)]) -> Result<Amount, ServiceError> {
     let amount = Amount::typed(&plain(typed), columns).map_err(|e| {
         let place = match &e {
             AmountError::Expression(wrong) => {
@@ -226,7 +226,7 @@ pub(super) fn amount(assumption: &Assumption, typed: &str, columns: &[(String, T
             }
             AmountError::Customers(_) => String::new(),
         };
-        PageError::Refused(format!("“{}”: {e}{place}", assumption.name))
+        ServiceError::Refused(format!("“{}”: {e}{place}", assumption.name))
     })?;
     Ok(match (amount, assumption.unit) {
         (Amount::Same(value), AssumptionUnit::Chance | AssumptionUnit::Rate) => Amount::Same(value / 100.0),
@@ -239,15 +239,15 @@ fn plain(text: &str) -> String {
     text.chars().filter(|c| *c != THIN).collect()
 }
 
-fn number(text: &str) -> Result<f64, PageError> {
+fn number(text: &str) -> Result<f64, ServiceError> {
     let figures: String = plain(text).chars().filter(|c| !c.is_whitespace()).collect();
-    let value = text::typed_number(&figures.replace('−', "-")).map_err(PageError::Refused)?;
-    if value.is_finite() { Ok(value) } else { Err(PageError::Refused(format!("“{text}” is not a number."))) }
+    let value = text::typed_number(&figures.replace('−', "-")).map_err(ServiceError::Refused)?;
+    if value.is_finite() { Ok(value) } else { Err(ServiceError::Refused(format!("“{text}” is not a number."))) }
 }
 
-fn customers(text: &str) -> Result<f64, PageError> {
+fn customers(text: &str) -> Result<f64, ServiceError> {
     number(text).ok().filter(|n| *n >= 1.0 && *n <= 1e10).ok_or_else(|| {
-        PageError::Refused(format!(
+        ServiceError::Refused(format!(
             "“{text}” is not a number of customers. Write a whole number of 1 or more, or leave it empty."
         ))
     })

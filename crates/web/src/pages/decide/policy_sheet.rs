@@ -14,12 +14,14 @@ use super::summary::Here;
 use super::views::{DecideView, DecideViews};
 use super::{Confirmed, DecideParts, confirmed, importance, offers, today};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, whom};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::run_blocking::apart;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::{StudyView, whom};
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "decide/policy_sheet.html")]
@@ -65,7 +67,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
             Some(situation) => Some(sheet(&app, &view, situation).await?),
             None => None,
         };
-        Ok(PolicySheetPage {
+        Ok::<_, ServiceError>(PolicySheetPage {
             frame: Frame::of_study(&app, &visitor, &view, 6).await?,
             views: DecideViews::of(&view, DecideView::Sheet),
             decide: view.href("decide"),
@@ -76,7 +78,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPa
     html(&written.await?)
 }
 
-async fn sheet(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result<PolicySheet, PageError> {
+async fn sheet(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result<PolicySheet, ServiceError> {
     let question = view.study.kind();
     let chosen = &situation.chosen;
     let sensitive: Vec<String> =

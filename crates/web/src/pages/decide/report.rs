@@ -7,13 +7,13 @@ use super::policy_form::TypedFields;
 use super::summary::Here;
 use super::{DecideParts, confirmed, groups, importance, today};
 use crate::App;
-use crate::error::PageError;
-use crate::frame::{StudyView, whom};
 use crate::pages::live::statement::document::Section;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::{StudyView, whom};
+use pronoia_service::text;
 
 /// The sections; none while no policy is kept.
-pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, PageError> {
+pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, ServiceError> {
     if view.state.policy.is_none() {
         return Ok(Vec::new());
     }
@@ -26,7 +26,7 @@ pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, PageE
     ])
 }
 
-fn economics(view: &StudyView, situation: &Situation, parts: &DecideParts) -> Result<Section, PageError> {
+fn economics(view: &StudyView, situation: &Situation, parts: &DecideParts) -> Result<Section, ServiceError> {
     let question = view.study.kind();
     let here = Here::of(situation);
     let chosen = &situation.chosen;
@@ -79,7 +79,7 @@ fn economics(view: &StudyView, situation: &Situation, parts: &DecideParts) -> Re
         .table(vec!["assumption", "assumed", edge, "profit at −20 %", "at +20 %"], assumptions.collect(), 1))
 }
 
-async fn going_by(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result<Section, PageError> {
+async fn going_by(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result<Section, ServiceError> {
     let section = Section::new("Permutation importance");
     let Some(leaning) = importance::leaning(app, view, situation.model.id).await? else {
         return Ok(section.says("Not computed."));
@@ -95,7 +95,7 @@ async fn going_by(app: &App, view: &StudyView, situation: &Situation<'_>) -> Res
         .says(leaning.unused.clone().unwrap_or_default()))
 }
 
-async fn fairness(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result<Section, PageError> {
+async fn fairness(app: &App, view: &StudyView, situation: &Situation<'_>) -> Result<Section, ServiceError> {
     let sensitive: Vec<String> =
         view.state.columns.iter().filter(|c| c.role == ColumnRole::Sensitive).map(|c| c.name.clone()).collect();
     let mut section = Section::new("Fairness");

@@ -6,9 +6,10 @@ use pronoia_core::study::ChosenPolicy;
 use super::policy_evaluation::Situation;
 use super::policy_form;
 use super::{Today, offers};
-use crate::error::PageError;
-use crate::frame::{encoded, whom};
-use crate::text;
+use crate::frame::encoded;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::whom;
+use pronoia_service::text;
 
 /// A rule as the table shows it.
 #[derive(Clone)]
@@ -26,7 +27,7 @@ pub struct RuleLine {
 }
 
 /// All rules, and what is to be learnt from them.
-pub fn of(situation: &Situation, today: Option<Today>) -> Result<(Vec<RuleLine>, String), PageError> {
+pub fn of(situation: &Situation, today: Option<Today>) -> Result<(Vec<RuleLine>, String), ServiceError> {
     let question = situation.view.study.kind();
     let act = question.act();
     let all = situation.alternatives()?;

@@ -5,7 +5,7 @@ use pronoia_core::decide::{AssumptionUnit, Sensitivity};
 use super::map::MapView;
 use super::policy_evaluation::Situation;
 use super::policy_form::TypedFields;
-use crate::text;
+use pronoia_service::text;
 
 /// Width of the bars in their own units.
 const WIDTH: f64 = 240.0;

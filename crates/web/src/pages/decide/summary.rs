@@ -4,7 +4,7 @@ use pronoia_core::decide::ExpectedProfit;
 
 use super::policy_evaluation::Situation;
 use super::{chart_data, offers};
-use crate::text;
+use pronoia_service::text;
 
 /// The figures at the line, written out.
 pub struct Here {

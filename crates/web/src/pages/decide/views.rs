@@ -1,6 +1,6 @@
 //! The views of the stop, and which is open.
 
-use crate::frame::StudyView;
+use pronoia_service::study_view::StudyView;
 
 /// A view.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -12,10 +12,12 @@ use super::super::{PageResult, StudyPath, see_other};
 use super::{DriversContext, DriversRows, DriversStop, ratio};
 use crate::App;
 use crate::definitions::{self, Meanings};
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, encoded};
+use crate::error::html;
+use crate::frame::{Frame, encoded};
 use crate::pages::prepare::steps;
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 
 /// Shades of a map.
 const SHADES: f64 = 8.0;
@@ -90,7 +92,7 @@ pub async fn together(
     };
     let chosen = match (&query.down, &query.across) {
         (Some(down), Some(across)) if down == across => {
-            return Err(PageError::Refused("Choose two different columns for the map.".into()));
+            return Err(ServiceError::Refused("Choose two different columns for the map.".into()).into());
         }
         (Some(down), Some(across)) => Some((down.clone(), across.clone())),
         _ => drivers.pairs.first().map(|p| (p.down.clone(), p.across.clone())),
@@ -163,9 +165,9 @@ pub async fn region(
         .filter_map(|key| key.strip_prefix("cell_")?.split_once('_'))
         .filter_map(|(i, j)| Some((i.parse().ok()?, j.parse().ok()?)))
         .collect();
-    let expression = map
-        .region(&cells)
-        .ok_or_else(|| PageError::Refused("No cell of the map is chosen. Tick the cells of the new column.".into()))?;
+    let expression = map.region(&cells).ok_or_else(|| {
+        ServiceError::Refused("No cell of the map is chosen. Tick the cells of the new column.".into())
+    })?;
     let inside = |row: usize| {
         cells.iter().any(|&(i, j)| {
             let is_in = |groups: &[RateGroup], at: usize, c| groups.get(at).is_some_and(|g| g.members.contain(c, row));
@@ -188,7 +190,7 @@ pub async fn region(
 }
 
 /// A pair that was not kept is counted now.
-async fn computed(app: &App, study: &StudyView, down: &str, across: &str) -> Result<PairMap, PageError> {
+async fn computed(app: &App, study: &StudyView, down: &str, across: &str) -> Result<PairMap, ServiceError> {
     let training = DriversRows::of(app, study, &[down, across]).await?;
     Ok(PairMap::of(training.column(down)?, training.column(across)?, &training.rows, &training.event))
 }

@@ -13,8 +13,10 @@ use super::{DriversContext, DriversStop, found, ratio, share_of};
 use crate::App;
 use crate::definitions::{self, Meanings};
 use crate::error::html;
-use crate::frame::{Frame, StudyView, encoded};
+use crate::frame::{Frame, encoded};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 
 /// Ladders shown before “all”.
 const FIRST: usize = 6;
@@ -263,7 +265,7 @@ impl RateScale {
 /// Every group of every column, for a spreadsheet.
 pub async fn rates_csv(app: web::Data<App>, visitor: Visitor, path: web::Path<StudyPath>) -> PageResult {
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let drivers = found(&app, &study).await?.ok_or(crate::error::PageError::NotFound)?;
+    let drivers = found(&app, &study).await?.ok_or(ServiceError::NotFound)?;
     let mut out = csv::Writer::from_writer(Vec::new());
     let failed = |e: csv::Error| std::io::Error::other(e);
     out.write_record([

@@ -11,9 +11,10 @@ use serde::Deserialize;
 use super::super::{PageResult, StudyPath};
 use super::{DriversContext, DriversRows, DriversStop};
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
 
 /// Groups in a table, besides that of the missing values.
 const MOST_GROUPS: usize = 20;
@@ -80,7 +81,9 @@ pub async fn totals(
         });
     };
     if !amounts.contains(&amount) {
-        return Err(PageError::Refused(format!("{amount} is not a column of numbers, so that it has no total.")));
+        return Err(
+            ServiceError::Refused(format!("{amount} is not a column of numbers, so that it has no total.")).into()
+        );
     }
     let training = DriversRows::of(&app, &study, &[&amount, &by]).await?;
     let totals =

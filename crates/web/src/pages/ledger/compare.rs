@@ -8,11 +8,13 @@ use serde::Deserialize;
 
 use super::{NO_STOP, ReferenceNames};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "ledger/compare.html")]
@@ -44,7 +46,7 @@ pub async fn page(
     let from = points.from;
     let to = match points.to.as_str() {
         "" => None,
-        typed => Some(typed.parse::<i64>().map_err(|_| PageError::NotFound)?),
+        typed => Some(typed.parse::<i64>().map_err(|_| ServiceError::NotFound)?),
     };
     // The earlier one stands first, whichever was named first.
     let (from, to) = match to {
@@ -69,7 +71,7 @@ pub async fn page(
     })
 }
 
-async fn at(app: &App, study: &StudyView, entry: i64) -> Result<(String, StudyState), PageError> {
+async fn at(app: &App, study: &StudyView, entry: i64) -> Result<(String, StudyState), ServiceError> {
     let line = app.store.ledger_entry(study.study.id, entry).await?;
     let state = app.store.choices_at(&study.study, entry).await?;
     Ok((format!("after “{}”, {}", line.chosen, text::moment(&line.created_at)), state))

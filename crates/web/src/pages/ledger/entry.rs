@@ -9,11 +9,13 @@ use serde::Deserialize;
 use super::undo::{consequences, left_without};
 use super::{NO_STOP, ReferenceNames, names, who};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::{PageResult, home, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "ledger/entry.html")]
@@ -68,9 +70,9 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<EntryPa
     };
     let taking_back = match left_without(&app, &study, &entry).await {
         Ok(state) => TakingBack::Can { said: consequences(&study, &state)?, brings_back: entry.takes_back.is_some() },
-        Err(PageError::Refused(sentence)) => TakingBack::Cannot(sentence),
-        Err(PageError::Store(pronoia_store::StoreError::Refused(sentence))) => TakingBack::Cannot(sentence),
-        Err(other) => return Err(other),
+        Err(ServiceError::Refused(sentence)) => TakingBack::Cannot(sentence),
+        Err(ServiceError::Store(pronoia_store::StoreError::Refused(sentence))) => TakingBack::Cannot(sentence),
+        Err(other) => return Err(other.into()),
     };
     let remarks = app.store.remarks([entry.id]).await?;
     let speakers = app.store.addresses(remarks.iter().filter_map(|remark| remark.account_id)).await?;

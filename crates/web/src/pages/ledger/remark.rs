@@ -13,6 +13,7 @@ use crate::frame::encoded;
 use crate::pages::records::uploads;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
 
 /// The longest remark, in characters.
 const LONGEST: usize = 2_000;
@@ -29,7 +30,7 @@ pub async fn add(
 ) -> PageResult {
     let study = app.store.study(visitor.workspace_id(), path.id).await?;
     let entry = app.store.ledger_entry(study.id, path.entry).await?;
-    let broken = || PageError::Refused("The remark did not arrive whole. Nothing was kept; send it again.".into());
+    let broken = || ServiceError::Refused("The remark did not arrive whole. Nothing was kept; send it again.".into());
     let (mut is_checked, mut words, mut file) = (false, String::new(), None);
     while let Some(mut part) = parts.try_next().await.map_err(|_| broken())? {
         match part.name().unwrap_or_default() {
@@ -39,19 +40,19 @@ pub async fn add(
             }
             "said" => {
                 let too_long =
-                    || PageError::Refused(format!("A remark has up to {LONGEST} letters; put more into a file."));
+                    || ServiceError::Refused(format!("A remark has up to {LONGEST} letters; put more into a file."));
                 let bytes = part.bytes(LONGEST * 4).await.map_err(|_| too_long())?.map_err(|_| broken())?;
                 words = String::from_utf8(bytes.to_vec()).map_err(|_| broken())?.trim().to_owned();
                 if words.chars().count() > LONGEST {
-                    return Err(too_long());
+                    return Err(too_long().into());
                 }
             }
             "file" if is_checked => {
                 let name = uploads::name_of(part.content_disposition().and_then(|d| d.get_filename()).unwrap_or(""));
                 let bytes = part.bytes(MOST_BYTES).await.map_err(|_| {
-                    PageError::TooLarge(format!(
+                    ServiceError::TooLarge(format!(
                         "The file is larger than the {} that are allowed. Nothing was kept.",
-                        crate::text::bytes(MOST_BYTES as u64)
+                        pronoia_service::text::bytes(MOST_BYTES as u64)
                     ))
                 })?;
                 let bytes = bytes.map_err(|_| broken())?;
@@ -66,7 +67,7 @@ pub async fn add(
         return Err(PageError::Forged);
     }
     if words.is_empty() && file.is_none() {
-        return Err(PageError::Refused("Write something, or choose a file.".into()));
+        return Err(ServiceError::Refused("Write something, or choose a file.".into()).into());
     }
     let file = file.as_ref().map(|(name, bytes)| (name.as_str(), &bytes[..]));
     app.store.remark(entry.id, &LedgerRemark { account_id: visitor.account_id(), words: &words, file }).await?;

@@ -8,12 +8,12 @@ use pronoia_store::ledger_entry;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::PageError;
-use crate::frame::StudyView;
 use crate::pages::prepare::split;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// The entry to take back.
 #[derive(Deserialize)]
@@ -46,18 +46,18 @@ pub(super) async fn left_without(
     app: &App,
     study: &StudyView,
     entry: &ledger_entry::Model,
-) -> Result<StudyState, PageError> {
+) -> Result<StudyState, ServiceError> {
     let state = app.store.choices_without(&study.study, entry).await?;
     let table = app.store.table(study.study.workspace_id, study.study.records(state.table)).await?;
     let kinds = table.kinds()?;
     steps::checked(&state.steps, &kinds)
-        .map_err(|e| PageError::Refused(format!("Without it the steps could not be applied any more. {e}")))?;
+        .map_err(|e| ServiceError::Refused(format!("Without it the steps could not be applied any more. {e}")))?;
     let made: Vec<String> = state.steps.iter().filter_map(|step| step.action.makes()).collect();
     let lacking = state.columns.iter().filter(|c| c.goes_in()).find(|c| {
         kinds.iter().all(|kind| kind.0 != c.name) && !made.contains(&c.name) && state.columns != study.state.columns
     });
     if let Some(column) = lacking {
-        return Err(PageError::Refused(format!(
+        return Err(ServiceError::Refused(format!(
             "Without it {} would be a predictor that no step derives any more. Exclude that column first; nothing was changed.",
             column.name
         )));
@@ -69,7 +69,7 @@ pub(super) async fn left_without(
 }
 
 /// What becomes of everything that rests on the choices, in sentences.
-pub(super) fn consequences(study: &StudyView, state: &StudyState) -> Result<Vec<String>, PageError> {
+pub(super) fn consequences(study: &StudyView, state: &StudyState) -> Result<Vec<String>, ServiceError> {
     let mut said = Vec::new();
     let (present, then) = (study.state.basis(), state.basis());
     let rests_on = |model: &StoredCandidate, basis| model.fitted_on().ok() == Option::as_ref(basis);

@@ -7,7 +7,6 @@ use askama::Template;
 use pronoia_core::Table;
 use pronoia_core::campaign::{Arms, CampaignOutcome, Power, control_needed};
 use pronoia_core::question::Question;
-use pronoia_core::score::{DECISION, PROBABILITY};
 use pronoia_core::sentence::capital;
 use pronoia_core::write::FileFormat;
 use pronoia_store::jobs::{ResultsFrom, Work};
@@ -15,15 +14,17 @@ use pronoia_store::{StoreError, campaign, list, record_table};
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
-use crate::jobs::campaign::{ARM, CONTROL};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::lists::file_download::Taking;
 use crate::pages::lists::list::{ListPath, find};
-use crate::pages::lists::rows::ADDED;
 use crate::pages::{PageResult, is_asked, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::jobs::campaign::{ARM, CONTROL};
+use pronoia_service::scored_list::{ADDED, mean_of_acted};
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use results::CameOfIt;
 
 /// The most acts of a campaign.
@@ -41,19 +42,13 @@ pub struct CampaignProposal {
     pub campaigns: Vec<(String, String, String)>,
 }
 
-/// The mean probability of those acted on in a scored list; worked out once, since it never changes.
-pub async fn mean_of_acted(app: &App, table: &record_table::Model) -> Result<Option<f64>, PageError> {
-    let work = app.store.mean_of_acted(table, PROBABILITY, DECISION);
-    Ok(*app.mean_of_acted.or_put(table.id, work).await?)
-}
-
 impl CampaignProposal {
     pub async fn of(
         app: &App,
         view: &StudyView,
         list: &list::Model,
         table: &record_table::Model,
-    ) -> Result<Self, PageError> {
+    ) -> Result<Self, ServiceError> {
         let customers = list.acted.unwrap_or(0).unsigned_abs();
         let mean = mean_of_acted(app, table).await?;
         let economics = list.decided_by()?.policy.economics.typical();
@@ -114,8 +109,8 @@ pub struct NewCampaign {
 }
 
 impl NewCampaign {
-    fn arms(&self, customers: u64) -> Result<(String, Arms), PageError> {
-        let refused = |sentence: String| Err(PageError::Refused(sentence));
+    fn arms(&self, customers: u64) -> Result<(String, Arms), ServiceError> {
+        let refused = |sentence: String| Err(ServiceError::Refused(sentence));
         let name = self.name.trim();
         if name.is_empty() || name.chars().count() > 80 {
             return refused("Give the campaign a name of up to 80 letters.".into());
@@ -158,7 +153,11 @@ pub async fn begin(
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
     let customers = match (list.scored_id, list.acted) {
         (Some(_), Some(acted)) if acted > 1 => acted.unsigned_abs(),
-        _ => return Err(PageError::Refused("The list is not scored, or nobody on it is to be acted on.".into())),
+        _ => {
+            return Err(
+                ServiceError::Refused("The list is not scored, or nobody on it is to be acted on.".into()).into()
+            );
+        }
     };
     let (name, arms) = form.arms(customers)?;
     let (_, job) = app.store.queue_campaign(&view.study, list.id, &name, &arms).await?;
@@ -208,11 +207,15 @@ struct Reading {
     events: Vec<(String, String)>,
 }
 
-async fn found(app: &App, visitor: &Visitor, path: &CampaignPath) -> Result<(StudyView, campaign::Model), PageError> {
+async fn found(
+    app: &App,
+    visitor: &Visitor,
+    path: &CampaignPath,
+) -> Result<(StudyView, campaign::Model), ServiceError> {
     let view = StudyView::load(app, visitor.workspace_id(), path.id).await?;
     match app.store.campaign(path.campaign).await {
         Ok(campaign) if campaign.study_id == view.study.id => Ok((view, campaign)),
-        Ok(_) | Err(StoreError::NotFound(_)) => Err(PageError::NotFound),
+        Ok(_) | Err(StoreError::NotFound(_)) => Err(ServiceError::NotFound),
         Err(other) => Err(other.into()),
     }
 }
@@ -293,7 +296,7 @@ pub async fn page(
 }
 
 impl Reading {
-    fn of(assigned: &record_table::Model, table: &record_table::Model) -> Result<Self, PageError> {
+    fn of(assigned: &record_table::Model, table: &record_table::Model) -> Result<Self, ServiceError> {
         let own: Vec<String> = assigned.names()?.into_iter().filter(|name| !name.starts_with(ADDED)).collect();
         let columns = table.names()?;
         let shared = own.iter().find(|name| columns.contains(name)).cloned();
@@ -345,13 +348,13 @@ pub async fn results(
     let table = app.store.table(visitor.workspace_id(), form.table).await?;
     let columns = table.names()?;
     let Some((outcome, event)) = form.event.split_once('\n') else {
-        return Err(PageError::Refused("Choose the outcome column and the value of the event.".into()));
+        return Err(ServiceError::Refused("Choose the outcome column and the value of the event.".into()).into());
     };
     let (outcome, event) = (outcome.trim_end_matches('\r').to_owned(), event.to_owned());
     let money = Some(form.money.clone()).filter(|name| !name.is_empty());
     for name in [Some(&form.key), Some(&outcome), money.as_ref()].into_iter().flatten() {
         if !columns.contains(name) {
-            return Err(PageError::Refused(format!("{} has no column “{name}”.", table.name)));
+            return Err(ServiceError::Refused(format!("{} has no column “{name}”.", table.name)).into());
         }
     }
     let from = ResultsFrom {
@@ -378,11 +381,11 @@ pub struct ContactPath {
 
 /// Those who are acted on, with what is done; those held back are not in it.
 pub async fn contacts(app: web::Data<App>, visitor: Visitor, path: web::Path<ContactPath>) -> PageResult {
-    let form = FileFormat::of_extension(&path.form).ok_or(PageError::NotFound)?;
+    let form = FileFormat::of_extension(&path.form).ok_or(ServiceError::NotFound)?;
     let at = CampaignPath { id: path.id, campaign: path.campaign };
     let (_, campaign) = found(&app, &visitor, &at).await?;
     let assigned =
-        campaign.assigned_id.ok_or_else(|| PageError::Refused("The customers are not randomised yet.".into()))?;
+        campaign.assigned_id.ok_or_else(|| ServiceError::Refused("The customers are not randomised yet.".into()))?;
     let table = app.store.table(visitor.workspace_id(), assigned).await?;
     let columns = table.names()?;
     let rows = campaign.acted.unwrap_or(table.rows) as u64;
@@ -391,7 +394,6 @@ pub async fn contacts(app: web::Data<App>, visitor: Visitor, path: web::Path<Con
     let acted = move |part: &Table, row: usize| {
         part.column(ARM).and_then(|arm| arm.text(row)).is_some_and(|arm| acts.contains(&arm))
     };
-    Taking { table: &table, columns, also: vec![ARM.into()], rows, keep: Some(Box::new(acted)) }
-        .sent(&app, "contacts", form)
-        .await
+    let taking = Taking { table: &table, columns, also: vec![ARM.into()], rows, keep: Some(Box::new(acted)) };
+    Ok(taking.sent(&app, "contacts", form).await?)
 }

@@ -7,13 +7,15 @@ use pronoia_store::records::{Hands, StoredColumn};
 use serde::Deserialize;
 
 use super::list::find;
-use super::rows::ADDED;
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::PageResult;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::scored_list::ADDED;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Customers who change hands that are shown.
 const SHOWN: u64 = 25;
@@ -60,7 +62,7 @@ pub struct BesidePath {
 }
 
 /// Scored lists of the same table, to be laid beside a list: address and what they are.
-pub async fn others(app: &App, view: &StudyView, list: &list::Model) -> Result<Vec<(String, String)>, PageError> {
+pub async fn others(app: &App, view: &StudyView, list: &list::Model) -> Result<Vec<(String, String)>, ServiceError> {
     let mut found = Vec::new();
     if list.scored_id.is_none() {
         return Ok(found);
@@ -74,7 +76,7 @@ pub async fn others(app: &App, view: &StudyView, list: &list::Model) -> Result<V
     Ok(found)
 }
 
-async fn about(app: &App, list: &list::Model) -> Result<(String, String), PageError> {
+async fn about(app: &App, list: &list::Model) -> Result<(String, String), ServiceError> {
     let model = app.store.model_name(list.model_id).await?;
     Ok((model, list.decided_by()?.policy.rule.in_short()))
 }
@@ -83,23 +85,24 @@ async fn about(app: &App, list: &list::Model) -> Result<(String, String), PageEr
 pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<BesidePath>) -> PageResult {
     let (view, first) = find(&app, &visitor, (path.id, path.list)).await?;
     let second =
-        view.lists.iter().find(|list| list.id == path.other && list.id != first.id).ok_or(PageError::NotFound)?;
+        view.lists.iter().find(|list| list.id == path.other && list.id != first.id).ok_or(ServiceError::NotFound)?;
     if first.table_id != second.table_id {
-        return Err(PageError::Refused(
+        return Err(ServiceError::Refused(
             "These lists have different customers; only lists of the same customers can be compared.".into(),
-        ));
+        )
+        .into());
     }
     let (Some(one), Some(other)) = (first.scored_id, second.scored_id) else {
-        return Err(PageError::Refused("One of the lists is not scored yet.".into()));
+        return Err(ServiceError::Refused("One of the lists is not scored yet.".into()).into());
     };
     let one = app.store.table(visitor.workspace_id(), one).await?;
     let other = app.store.table(visitor.workspace_id(), other).await?;
     // Worked out once, since lists never change.
     let work = async {
         let hands = app.store.hands(&one, &other).await?;
-        Ok::<_, PageError>((hands, app.store.movers(&one, &other, SHOWN).await?))
+        Ok::<_, ServiceError>((hands, app.store.movers(&one, &other, SHOWN).await?))
     };
-    let both = app.beside.or_put((one.id, other.id), work).await?;
+    let both = app.decision_diffs.or_put((one.id, other.id), work).await?;
     let (hands, movers) = &*both;
     let columns = one.stored_columns()?;
     let shown: Vec<usize> =

@@ -9,10 +9,10 @@ use serde::Deserialize;
 
 use super::list::find;
 use crate::App;
-use crate::error::PageError;
 use crate::pages::PageResult;
 use crate::pages::lists::file_download::{RowFilter, Taking};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
 
 /// What can be taken away.
 pub struct TakeView {
@@ -23,7 +23,7 @@ pub struct TakeView {
 }
 
 impl TakeView {
-    pub fn of(table: &record_table::Model) -> Result<Self, PageError> {
+    pub fn of(table: &record_table::Model) -> Result<Self, ServiceError> {
         let columns = table.names()?;
         Ok(Self {
             forms: FileFormat::ALL.map(|form| (form.extension(), form.name())).to_vec(),
@@ -56,28 +56,30 @@ pub async fn take(
     path: web::Path<ScoredFilePath>,
     wanted: web::Query<DownloadQuery>,
 ) -> PageResult {
-    let form = FileFormat::of_extension(&path.form).ok_or(PageError::NotFound)?;
+    let form = FileFormat::of_extension(&path.form).ok_or(ServiceError::NotFound)?;
     let (_, list) = find(&app, &visitor, (path.id, path.list)).await?;
-    let id = list.scored_id.ok_or_else(|| PageError::Refused("The list is not scored yet.".into()))?;
+    let id = list.scored_id.ok_or_else(|| ServiceError::Refused("The list is not scored yet.".into()))?;
     let table = app.store.table(visitor.workspace_id(), id).await?;
     let stored = table.names()?;
     let columns = chosen(wanted.columns.as_deref().unwrap_or_default(), &stored)?;
     let only_acted = match wanted.rows.as_deref() {
         None | Some("" | "all") => false,
         Some("act") => true,
-        Some(other) => return Err(PageError::Refused(format!("There are no rows “{other}”; there are all and act."))),
+        Some(other) => {
+            return Err(ServiceError::Refused(format!("There are no rows “{other}”; there are all and act.")).into());
+        }
     };
     let name: String =
         table.name.chars().map(|c| if c.is_ascii_alphanumeric() || "-_.".contains(c) { c } else { '_' }).collect();
     let rows = if only_acted { list.acted.unwrap_or(table.rows) } else { table.rows } as u64;
     let acted = |part: &Table, row: usize| part.column(DECISION).and_then(|c| c.text(row)).as_deref() == Some("act");
     let keep = only_acted.then(|| Box::new(acted) as RowFilter);
-    Taking { table: &table, columns, also: vec![DECISION.into()], rows, keep }.sent(&app, &name, form).await
+    Ok(Taking { table: &table, columns, also: vec![DECISION.into()], rows, keep }.sent(&app, &name, form).await?)
 }
 
 /// The columns of a list of names, in its order; all where it is empty. A name that holds a comma is
 /// found too.
-fn chosen(names: &str, stored: &[String]) -> Result<Vec<String>, PageError> {
+fn chosen(names: &str, stored: &[String]) -> Result<Vec<String>, ServiceError> {
     let mut columns: Vec<String> = Vec::new();
     let mut rest = names.trim();
     while !rest.is_empty() {
@@ -87,12 +89,12 @@ fn chosen(names: &str, stored: &[String]) -> Result<Vec<String>, PageError> {
         };
         let Some(name) = stored.iter().filter(fits).max_by_key(|name| name.len()) else {
             let wrong = rest.split(',').next().unwrap_or(rest).trim();
-            return Err(PageError::Refused(format!(
+            return Err(ServiceError::Refused(format!(
                 "The list has no column “{wrong}”. Write names with commas between them, or nothing for all."
             )));
         };
         if columns.contains(name) {
-            return Err(PageError::Refused(format!("{} stands twice.", sentence::capital(&format!("“{name}”")))));
+            return Err(ServiceError::Refused(format!("{} stands twice.", sentence::capital(&format!("“{name}”")))));
         }
         columns.push(name.clone());
         rest = rest[name.len()..].trim_start().strip_prefix(',').unwrap_or_default().trim_start();

@@ -15,7 +15,7 @@ use pronoia_store::record_table;
 use tokio::io::AsyncReadExt;
 
 use crate::App;
-use crate::error::PageError;
+use pronoia_service::ServiceError;
 
 /// Rows that are written at a time.
 const ROWS: usize = 20_000;
@@ -53,7 +53,7 @@ enum NotWritten {
     Columns(String),
 }
 
-impl From<NotWritten> for PageError {
+impl From<NotWritten> for ServiceError {
     fn from(e: NotWritten) -> Self {
         match e {
             NotWritten::Store(e) => e.into(),
@@ -66,7 +66,7 @@ impl From<NotWritten> for PageError {
 impl Taking<'_> {
     /// The whole file, sent once it was written, so that it is whole or refused in words; neither
     /// the rows nor the file are held in memory.
-    pub async fn sent(self, app: &App, name: &str, form: FileFormat) -> Result<HttpResponse, PageError> {
+    pub async fn sent(self, app: &App, name: &str, form: FileFormat) -> Result<HttpResponse, ServiceError> {
         let stored = self.table.stored_columns()?;
         let kind = |name: &String| stored.iter().find(|c| c.name == *name).map(|c| (c.name.clone(), c.kind));
         let columns: Vec<_> = self.columns.iter().filter_map(kind).collect();
@@ -76,7 +76,7 @@ impl Taking<'_> {
         read.dedup();
         let _turn = app.exports.take().await?;
         let mut parts = app.store.for_exports().parts(self.table, Some(&read), ROWS).await?;
-        let (rows, keep, folder) = (self.rows, self.keep, app.config.uploads.clone());
+        let (rows, keep, folder) = (self.rows, self.keep, app.files.uploads.clone());
         // Whoever leaves while it is written lets it be.
         let (stays, asker) = asker();
         let writing = move || -> Result<File, NotWritten> {
@@ -115,22 +115,22 @@ fn asker() -> (Weak<()>, Arc<()>) {
 }
 
 /// Works something out on a thread of its own, which stands back behind whatever answers pages.
-async fn behind<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, PageError> {
+async fn behind<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> Result<T, ServiceError> {
     let (sender, receiver) = tokio::sync::oneshot::channel();
     let thread = std::thread::Builder::new().name("export".into()).spawn(move || {
-        crate::jobs::stand_back();
+        pronoia_service::jobs::stand_back();
         // Nobody receives it any more who has left.
         let _ = sender.send(work());
     });
-    thread.map_err(PageError::File)?;
-    receiver.await.map_err(|_| PageError::BrokeOff)
+    thread.map_err(ServiceError::File)?;
+    receiver.await.map_err(|_| ServiceError::BrokeOff)
 }
 
 /// A file that was written, sent piece by piece.
 ///
 /// # Errors
 /// If it cannot be read.
-pub(crate) fn attachment(file: File, name: &str, media_type: &str) -> Result<HttpResponse, PageError> {
+pub(crate) fn attachment(file: File, name: &str, media_type: &str) -> Result<HttpResponse, ServiceError> {
     let size = file.metadata()?.len();
     let piece = |mut file: tokio::fs::File| async move {
         let mut bytes = Vec::with_capacity(PIECE);

@@ -1,20 +1,16 @@
 //! What acting brings by the groups of a column.
 
-use pronoia_core::score::{DECISION, GAIN};
-use pronoia_core::table::Storage;
 use pronoia_store::record_table;
 use pronoia_store::records::ActedGroup;
 
-use super::rows::{ADDED, ScoredRowsQuery};
+use super::rows::ScoredRowsQuery;
 use crate::App;
-use crate::error::PageError;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::scored_list::ScoredGroups;
+use pronoia_service::text;
 
 /// Groups that are shown.
 const GROUPS: usize = 12;
-
-/// Values up to which a column is one to group by.
-const VALUES: u64 = 100;
 
 /// Width of the bars in their own units.
 const WIDTH: f64 = 200.0;
@@ -39,33 +35,15 @@ pub struct ListGroupLine {
     pub bar: String,
 }
 
-/// The groups of a column; added up once, since a list never changes.
-async fn acted_by_group(
-    app: &App,
-    table: &record_table::Model,
-    by: &str,
-    gain: Option<&str>,
-) -> Result<Vec<ActedGroup>, PageError> {
-    let work = app.store.acted_by_group(table, by, DECISION, gain);
-    Ok(Vec::clone(&*app.acted_by_group.or_put((table.id, by.to_owned()), work).await?))
-}
-
 impl GroupsView {
-    pub async fn of(app: &App, table: &record_table::Model, asked: &ScoredRowsQuery) -> Result<Self, PageError> {
-        let stored = table.stored_columns()?;
-        let figures = table.figures()?;
-        let few = |name: &str| figures.column(name).is_some_and(|c| c.distinct > 1 && c.distinct <= VALUES);
-        let own = stored.iter().filter(|c| c.kind.storage() == Storage::Words && !c.name.starts_with(ADDED));
-        let columns: Vec<String> = own.map(|c| c.name.clone()).filter(|name| few(name)).collect();
-        let chosen = asked.by.clone().filter(|name| columns.contains(name)).or(columns.first().cloned());
-        let has_gain = stored.iter().any(|c| c.name == GAIN);
-        let Some(by) = chosen else {
+    pub async fn of(app: &App, table: &record_table::Model, asked: &ScoredRowsQuery) -> Result<Self, ServiceError> {
+        let found = ScoredGroups::of(app, table, asked.by.as_ref()).await?;
+        let worth = |group: &ActedGroup| found.worth(group);
+        let ScoredGroups { columns, by, has_gain, groups } = &found;
+        let has_gain = *has_gain;
+        let Some(by) = by else {
             return Ok(Self { columns: Vec::new(), finding: String::new(), has_gain, lines: Vec::new() });
         };
-        let gain = has_gain.then_some(GAIN);
-        let mut groups = acted_by_group(app, table, &by, gain).await?;
-        let worth = |group: &ActedGroup| if has_gain { group.gain } else { group.acted as f64 };
-        groups.sort_by(|a, b| worth(b).total_cmp(&worth(a)));
         let total: f64 = groups.iter().map(worth).sum();
         let most = groups.iter().map(worth).fold(f64::MIN_POSITIVE, f64::max);
         let named =
@@ -82,7 +60,7 @@ impl GroupsView {
             ),
             _ => format!("Nobody is selected, by {by} or otherwise."),
         };
-        let line = |group: &pronoia_store::records::ActedGroup| ListGroupLine {
+        let line = |group: &ActedGroup| ListGroupLine {
             label: named(&group.label),
             rows: text::count(group.rows),
             acted: text::count(group.acted),
@@ -91,7 +69,7 @@ impl GroupsView {
             bar: format!("{:.1}", (worth(group) / most).max(0.0) * WIDTH),
         };
         let lines = groups.iter().take(GROUPS).map(line).collect();
-        let columns = columns.into_iter().map(|name| (name == by, name)).map(|(here, name)| (name, here)).collect();
+        let columns = columns.iter().map(|name| (name.clone(), name == by)).collect();
         Ok(Self { columns, finding, has_gain, lines })
     }
 }

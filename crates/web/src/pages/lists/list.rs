@@ -16,12 +16,14 @@ use super::groups::GroupsView;
 use super::match_report::{self, MatchView};
 use super::rows::{ScoredRowsQuery, ScoredRowsView};
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView, decide_alike, whom};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::lists::campaigns::CampaignProposal;
 use crate::pages::{PageResult, Signed, is_asked, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::{StudyView, decide_alike, whom};
+use pronoia_service::text;
 
 /// Rows of a list up to which reasons are proposed; they take a while where there are more.
 const FEW: i64 = 20_000;
@@ -76,9 +78,9 @@ pub(crate) async fn find(
     app: &App,
     visitor: &Visitor,
     (study, list): (i64, i64),
-) -> Result<(StudyView, list::Model), PageError> {
+) -> Result<(StudyView, list::Model), ServiceError> {
     let view = StudyView::load(app, visitor.workspace_id(), study).await?;
-    let list = view.lists.iter().find(|l| l.id == list).cloned().ok_or(PageError::NotFound)?;
+    let list = view.lists.iter().find(|l| l.id == list).cloned().ok_or(ServiceError::NotFound)?;
     Ok((view, list))
 }
 
@@ -161,7 +163,7 @@ async fn scored(
     list: &list::Model,
     table: &record_table::Model,
     asked: &ScoredRowsQuery,
-) -> Result<ScoredView, PageError> {
+) -> Result<ScoredView, ServiceError> {
     let base = format!("{}/{}", view.href("lists"), list.id);
     Ok(ScoredView {
         rows: ScoredRowsView::of(app, table, asked, &base).await?,
@@ -192,11 +194,11 @@ pub struct ScoreForm {
 }
 
 impl ScoreForm {
-    fn extras(&self) -> Result<Extras, PageError> {
+    fn extras(&self) -> Result<Extras, ServiceError> {
         let ticked = |name: &str| self.fields.contains_key(name);
         let reasons = self.fields.get("reasons").map_or("0", String::as_str);
         let reasons = reasons.trim().parse::<usize>().ok().filter(|n| *n <= MOST_REASONS).ok_or_else(|| {
-            PageError::Refused(format!("Between 0 and {MOST_REASONS} reasons can be written; it is “{reasons}”."))
+            ServiceError::Refused(format!("Between 0 and {MOST_REASONS} reasons can be written; it is “{reasons}”."))
         })?;
         Ok(Extras {
             other_probability: ticked("other_probability"),
@@ -218,9 +220,10 @@ pub async fn score(
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
     if !list.matched()?.is_complete() {
-        return Err(PageError::Refused(
+        return Err(ServiceError::Refused(
             "Columns that the model needs are missing and not mapped; the list cannot be scored.".into(),
-        ));
+        )
+        .into());
     }
     if !can_be_scored(&list) {
         return see_other(&format!("{}/{}", view.href("lists"), list.id));
@@ -263,7 +266,7 @@ pub async fn publish(
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
     if list.scored_id.is_none() {
-        return Err(PageError::Refused("The list is not scored yet.".into()));
+        return Err(ServiceError::Refused("The list is not scored yet.".into()).into());
     }
     let work = Work::Publish { list: list.id };
     let job = app.store.enqueue_once(visitor.workspace_id(), Some(view.study.id), "Publishing the list", &work).await?;

@@ -5,8 +5,8 @@ use std::collections::HashMap;
 use pronoia_core::score::{ColumnAnswer, ColumnAnswers, ColumnPairing, InputMatch, KnownCustomers, MatchReport};
 use pronoia_store::{list, record_table};
 
-use crate::error::PageError;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// The value of a choice that says that nobody has a value.
 const NOTHING: &str = "nothing";
@@ -56,7 +56,7 @@ fn remarks(input: &InputMatch) -> Vec<String> {
 }
 
 impl MatchView {
-    pub fn of(report: &MatchReport, list: &list::Model, source: &record_table::Model) -> Result<Self, PageError> {
+    pub fn of(report: &MatchReport, list: &list::Model, source: &record_table::Model) -> Result<Self, ServiceError> {
         let columns = source.names()?;
         let answers = list.said()?;
         let need = |(at, input): (usize, &InputMatch)| Need::of(at, input, &columns, &answers);
@@ -146,7 +146,7 @@ pub fn answers(
     fields: &HashMap<String, String>,
     report: &MatchReport,
     source: &record_table::Model,
-) -> Result<ColumnAnswers, PageError> {
+) -> Result<ColumnAnswers, ServiceError> {
     let columns = source.names()?;
     let mut answers = ColumnAnswers::new();
     for (at, input) in report.inputs.iter().enumerate() {
@@ -155,13 +155,13 @@ pub fn answers(
             Some(NOTHING) => ColumnAnswer::Nothing,
             Some(column) => {
                 let named = column.strip_prefix(COLUMN).filter(|name| columns.iter().any(|c| c == name));
-                let name = named.ok_or_else(|| PageError::Refused("The list has no such column.".into()))?;
+                let name = named.ok_or_else(|| ServiceError::Refused("The list has no such column.".into()))?;
                 ColumnAnswer::Column(name.to_owned())
             }
         };
         let taken = answers.iter().find(|(_, other)| **other == answer && answer != ColumnAnswer::Nothing);
         if let (Some((other, _)), ColumnAnswer::Column(column)) = (taken, &answer) {
-            return Err(PageError::Refused(format!(
+            return Err(ServiceError::Refused(format!(
                 "“{column}” cannot be read as both “{other}” and “{}”. Choose another column for one of them.",
                 input.name
             )));

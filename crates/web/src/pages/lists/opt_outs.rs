@@ -5,10 +5,11 @@ use pronoia_core::question::Question;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, PageResult, see_other};
-use crate::frame::StudyView;
+use crate::error::{PageResult, see_other};
 use crate::pages::StudyPath;
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 
 /// What is said of it on the page of lists.
 pub struct DoNotContact {
@@ -23,7 +24,7 @@ pub struct DoNotContact {
 
 impl DoNotContact {
     /// Of the workspace of a study; none where acting on customers is no contact.
-    pub async fn of(app: &App, view: &StudyView) -> Result<Option<Self>, PageError> {
+    pub async fn of(app: &App, view: &StudyView) -> Result<Option<Self>, ServiceError> {
         if view.study.kind() == Question::Credit {
             return Ok(None);
         }
@@ -65,14 +66,15 @@ pub async fn say(
         "everybody may be contacted".to_owned()
     } else {
         let newest = app.store.newest_ever(workspace, &form.table).await?;
-        let table = newest.ok_or_else(|| PageError::Refused(format!("There is no table “{}”.", form.table)))?;
+        let table = newest.ok_or_else(|| ServiceError::Refused(format!("There is no table “{}”.", form.table)))?;
         let column = form.column.trim();
         if !table.names()?.iter().any(|name| name == column) {
-            return Err(PageError::Refused(format!(
+            return Err(ServiceError::Refused(format!(
                 "{} has no column “{column}”. Name the column that identifies customers; it has {}.",
                 table.name,
-                crate::text::listed(&table.names()?)
-            )));
+                pronoia_service::text::listed(&table.names()?)
+            ))
+            .into());
         }
         app.store.set_do_not_contact((workspace, account), Some((&table, column))).await?;
         format!("those in {}, by {column}", table.name)

@@ -7,16 +7,14 @@ use pronoia_store::{StoreError, record_table};
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::PageError;
 use crate::frame::encoded;
 use crate::pager::Pager;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::scored_list::ADDED;
+use pronoia_service::text;
 
 /// Rows of a page.
 const ROWS: u64 = 25;
-
-/// The names of columns that scoring adds begin so.
-pub const ADDED: &str = "pronoia_";
 
 /// How the customers are looked at.
 #[derive(Debug, Clone, Default, Deserialize)]
@@ -100,11 +98,11 @@ impl ScoredRowsView {
         table: &record_table::Model,
         asked: &ScoredRowsQuery,
         base: &str,
-    ) -> Result<Self, PageError> {
+    ) -> Result<Self, ServiceError> {
         let columns = table.stored_columns()?;
         let sort = asked.sort();
         if !columns.iter().any(|column| column.name == sort.column) {
-            return Err(PageError::Refused(format!("The list has no column “{}” to sort by.", sort.column)));
+            return Err(ServiceError::Refused(format!("The list has no column “{}” to sort by.", sort.column)));
         }
         let page = asked.page.unwrap_or(1).max(1);
         let offset = (page - 1) * ROWS;
@@ -174,7 +172,7 @@ async fn those(
     offset: u64,
 ) -> Result<(TablePage, u64), StoreError> {
     let from = (table.id, condition.source().to_owned());
-    let total = app.counted.or_put(from, app.store.count_those(table, condition)).await?;
+    let total = app.row_counts.or_put(from, app.store.count_those(table, condition)).await?;
     Ok((app.store.those(table, condition, sort, (offset, ROWS)).await?, *total))
 }
 

@@ -10,11 +10,13 @@ use pronoia_store::model;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Customers on whom a formula is compared with its model.
 const COMPARED: i64 = 1_000;
@@ -71,8 +73,14 @@ pub async fn page(
     let (heading, finding, refused, forms) = match chosen {
         None => ("There is no model yet.".to_owned(), String::new(), false, Vec::new()),
         Some(chosen) => {
-            let work = async { carried(&app, &view, &app.store.model(chosen.id).await?).await };
-            let carried = app.carried.or_put(chosen.id, work).await?;
+            let from = format!("exports of {}", chosen.id);
+            let carried = match app.view::<ExportOutcome>(&from) {
+                Some(kept) => kept,
+                None => {
+                    let written = carried(&app, &view, &app.store.model(chosen.id).await?).await?;
+                    app.keep_view(from, written)
+                }
+            };
             let (finding, refused) = found(&carried.checked);
             let mut told: Vec<&String> = Vec::new();
             let lines = ExportForm::ALL.into_iter().zip(&carried.forms).map(|(form, written)| FormLine {
@@ -106,12 +114,12 @@ pub async fn page(
 }
 
 /// The model asked for, or the policy's, or the best.
-fn chosen(view: &StudyView, asked: Option<i64>) -> Result<Option<&StoredCandidate>, PageError> {
+fn chosen(view: &StudyView, asked: Option<i64>) -> Result<Option<&StoredCandidate>, ServiceError> {
     match asked {
         Some(id) => {
             let policy = view.policy_model().map(|(_, model)| model);
             let found = view.fitted().chain(policy).find(|model| model.id == id);
-            found.map(Some).ok_or(PageError::NotFound)
+            found.map(Some).ok_or(ServiceError::NotFound)
         }
         None => match view.policy_model() {
             Some((_, model)) => Ok(Some(model)),
@@ -142,7 +150,7 @@ fn found(checked: &Result<FormulaCheck, Refusal>) -> (String, bool) {
 }
 
 /// Some customers of the records that a model was fitted to, with what it reads of them.
-async fn customers(app: &App, view: &StudyView, row: &model::Model, model: &Model) -> Result<Table, PageError> {
+async fn customers(app: &App, view: &StudyView, row: &model::Model, model: &Model) -> Result<Table, ServiceError> {
     let basis = row.fitted_on()?;
     let table = app.store.table(view.study.workspace_id, view.study.records(basis.table)).await?;
     let names: Vec<String> = model.inputs().map(|input| input.name.clone()).collect();
@@ -150,7 +158,7 @@ async fn customers(app: &App, view: &StudyView, row: &model::Model, model: &Mode
     Ok(app.store.every_nth(&table, &names, nth).await?)
 }
 
-async fn carried(app: &App, view: &StudyView, row: &model::Model) -> Result<ExportOutcome, PageError> {
+async fn carried(app: &App, view: &StudyView, row: &model::Model) -> Result<ExportOutcome, ServiceError> {
     let model = row.fitted()?;
     let table = customers(app, view, row, &model).await?;
     let worked_out = web::block(move || {
@@ -167,7 +175,7 @@ async fn carried(app: &App, view: &StudyView, row: &model::Model) -> Result<Expo
             |form: ExportForm| form.write(&formula).map(|written| (written.bytes.len() as u64, written.notes));
         ExportOutcome { checked, forms: ExportForm::ALL.map(written).to_vec() }
     });
-    worked_out.await.map_err(|e| PageError::Refused(format!("The forms could not be written: {e}.")))
+    worked_out.await.map_err(|e| ServiceError::Refused(format!("The forms could not be written: {e}.")))
 }
 
 /// The keys in the address of a file.
@@ -184,9 +192,9 @@ pub async fn take(
     path: web::Path<FormPath>,
     asked: web::Query<ExportQuery>,
 ) -> PageResult {
-    let form: ExportForm = path.form.parse().map_err(|_| PageError::NotFound)?;
+    let form: ExportForm = path.form.parse().map_err(|_| ServiceError::NotFound)?;
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let row = app.store.model(chosen(&view, asked.model)?.ok_or(PageError::NotFound)?.id).await?;
+    let row = app.store.model(chosen(&view, asked.model)?.ok_or(ServiceError::NotFound)?.id).await?;
     let model = row.fitted()?;
     let table = customers(&app, &view, &row, &model).await?;
     let written = web::block(move || {
@@ -196,8 +204,8 @@ pub async fn take(
     });
     let written = written
         .await
-        .map_err(|e| PageError::Refused(format!("The file could not be written: {e}.")))?
-        .map_err(|refusal| PageError::Refused(refusal.to_string()))?;
+        .map_err(|e| ServiceError::Refused(format!("The file could not be written: {e}.")))?
+        .map_err(|refusal| ServiceError::Refused(refusal.to_string()))?;
     app.store
         .note(path.id, Some(visitor.account_id()), &format!("Model written as {}", form.title()), &row.name)
         .await?;

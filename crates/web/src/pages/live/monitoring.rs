@@ -4,10 +4,10 @@ use pronoia_core::watch::{Drift, DriftFindings, TrainingDistribution};
 use pronoia_store::release_promise;
 
 use crate::App;
-use crate::api::call_counts::DAYS;
 use crate::definitions::{self, Meanings};
-use crate::error::PageError;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::release_calls::DAYS;
+use pronoia_service::text;
 
 /// Values never seen that are listed.
 const LISTED: usize = 8;
@@ -70,7 +70,7 @@ impl WatchView {
         version: i64,
         expected: &TrainingDistribution,
         numbers: &[(i64, i32)],
-    ) -> Result<Self, PageError> {
+    ) -> Result<Self, ServiceError> {
         let found = app.store.tally(version, DAYS).await?.found(expected);
         let versions: Vec<i64> = numbers.iter().map(|(id, _)| *id).collect();
         let mut promises = Vec::new();
@@ -125,7 +125,7 @@ fn sentence(found: &DriftFindings) -> (String, bool) {
 }
 
 impl PromiseLine {
-    fn of(row: &release_promise::Model, version: i32) -> Result<Self, PageError> {
+    fn of(row: &release_promise::Model, version: i32) -> Result<Self, ServiceError> {
         let found = row.found()?;
         let kept = &found.kept;
         let area = |(value, se): (f64, f64)| {

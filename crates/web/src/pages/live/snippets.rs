@@ -5,7 +5,7 @@ use pronoia_core::prepare::{ModelInput, ObservedValues};
 use pronoia_core::table::{Storage, written_date};
 use serde_json::{Map, Value, json};
 
-use crate::api::call_counts::Ready;
+use pronoia_service::release_calls::Ready;
 
 /// A day for columns of which nothing is known, as days since 1970-01-01.
 const FIRST_OF_2026: i32 = 20_454;

@@ -11,13 +11,15 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::decide::report;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
-use crate::text;
 use document::{Section, SectionPart, StatementDocument};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use sharing::ShareLine;
 
 #[derive(Template)]
@@ -62,7 +64,7 @@ pub async fn markdown(app: web::Data<App>, visitor: Visitor, path: web::Path<Stu
 /// What the ledger says when a statement was taken away.
 const TAKEN: &str = "Statement downloaded";
 
-async fn written(app: &App, made_up: bool, view: &StudyView) -> Result<StatementDocument, PageError> {
+async fn written(app: &App, made_up: bool, view: &StudyView) -> Result<StatementDocument, ServiceError> {
     let mut warnings = Vec::new();
     if made_up {
         warnings.push("The records are demo data; nothing here is about real customers.".to_owned());

@@ -7,8 +7,8 @@ use super::Just;
 use super::monitoring::WatchView;
 use super::snippets::{self, Snippet};
 use crate::App;
-use crate::error::PageError;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// A release.
 pub struct ReleaseView {
@@ -61,7 +61,12 @@ pub struct ReleaseKeyLine {
 }
 
 impl ReleaseView {
-    pub(super) async fn of(app: &App, release: &release::Model, server: &str, just: &Just) -> Result<Self, PageError> {
+    pub(super) async fn of(
+        app: &App,
+        release: &release::Model,
+        server: &str,
+        just: &Just,
+    ) -> Result<Self, ServiceError> {
         let uses = app.store.uses(release.id).await?;
         let mut versions = Vec::new();
         for version in app.store.release_versions(release.id).await? {
@@ -93,8 +98,8 @@ impl ReleaseView {
             revoked: key.revoked_at.as_ref().map(text::moment),
         });
         let here = just.release == release.id;
-        let live = release.version_id.ok_or(PageError::NotFound)?;
-        let ready = app.served.ready(app, (release.workspace_id, live)).await?;
+        let live = release.version_id.ok_or(ServiceError::NotFound)?;
+        let ready = app.release_calls.ready(app, (release.workspace_id, live)).await?;
         let example = snippets::example(&ready);
         let numbers: Vec<(i64, i32)> =
             versions.iter().map(|version: &VersionLine| (version.id, version.number)).collect();

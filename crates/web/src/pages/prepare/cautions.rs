@@ -11,11 +11,13 @@ use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::prepare::PrepareViews;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 
 /// The longest reason for keeping something, in characters.
 const LONGEST_REASON: usize = 300;
@@ -140,10 +142,10 @@ pub async fn decide(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let rule: CautionKind = form.rule.parse().map_err(PageError::Refused)?;
+    let rule: CautionKind = form.rule.parse().map_err(ServiceError::Refused)?;
     let caution = study.open_cautions().find(|c| c.rule == rule && c.about == form.about);
     let caution = caution.cloned().ok_or_else(|| {
-        PageError::Refused(
+        ServiceError::Refused(
             "This caution is no longer raised: it was resolved or accepted in the meantime, or the choices changed."
                 .into(),
         )
@@ -161,9 +163,9 @@ async fn keep(
     study: &StudyView,
     caution: &Caution,
     because: &str,
-) -> Result<(), PageError> {
+) -> Result<(), ServiceError> {
     if because.is_empty() || because.chars().count() > LONGEST_REASON {
-        return Err(PageError::Refused(format!(
+        return Err(ServiceError::Refused(format!(
             "Give a reason of at most {LONGEST_REASON} letters why it is right as it is; it is entered in the ledger."
         )));
     }
@@ -174,7 +176,7 @@ async fn keep(
     crate::pages::choose(app, &study.study, &state, &choice).await
 }
 
-async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution) -> Result<(), PageError> {
+async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution) -> Result<(), ServiceError> {
     let (workspace, by) = (visitor.workspace_id(), visitor.author());
     if let (Remedy::OtherEvent { event }, Some(outcome)) = (&caution.remedy, &study.state.outcome) {
         let outcome = Outcome { window: outcome.window.clone(), ..Outcome::is(&outcome.column, event) };
@@ -194,14 +196,14 @@ async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution
 }
 
 /// Mends what is wrong with a candidate, which is no choice but work.
-async fn mend_candidate(app: &App, study: &StudyView, caution: &Caution) -> Result<(), PageError> {
-    let model = study.fitted().find(|m| m.name == caution.about).ok_or(PageError::NotFound)?;
+async fn mend_candidate(app: &App, study: &StudyView, caution: &Caution) -> Result<(), ServiceError> {
+    let model = study.fitted().find(|m| m.name == caution.about).ok_or(ServiceError::NotFound)?;
     match (&caution.remedy, model.recipe()?) {
         (Remedy::Calibrate, Recipe::One(calibrated)) => {
             crate::pages::train::fit_again(app, study, model, &Recipe::Calibrated { calibrated }).await
         }
         (Remedy::FitForest, _) => {
-            let forest = Settings::of_family("forest").ok_or(PageError::NotFound)?;
+            let forest = Settings::of_family("forest").ok_or(ServiceError::NotFound)?;
             crate::pages::train::fit_beside(app, study, &forest.into()).await.map(drop)
         }
         _ => Ok(app.store.retire_model(model.id).await?),

@@ -11,17 +11,18 @@ use pronoia_store::record_table;
 use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
-use crate::error::PageError;
-use crate::frame::StudyView;
+use crate::App;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use crate::{App, text};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Rows at most of which it is told how well a column alone foretells the outcome.
 const PROBED: u64 = 60_000;
 
 /// The event and how often it happens, in a sentence.
-pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
+pub fn event_sentence(view: &StudyView) -> Result<Option<String>, ServiceError> {
     let Some((outcome, events, known, missing)) = counts(view)? else { return Ok(None) };
     let left_aside = match (missing, &outcome.window) {
         (0, _) => String::new(),
@@ -38,11 +39,11 @@ pub fn event_sentence(view: &StudyView) -> Result<Option<String>, PageError> {
 }
 
 /// The event rate by itself.
-pub fn event_rate(view: &StudyView) -> Result<String, PageError> {
+pub fn event_rate(view: &StudyView) -> Result<String, ServiceError> {
     Ok(counts(view)?.map_or("–".into(), |(_, events, known, _)| percent(events as f64 / known.max(1) as f64)))
 }
 
-fn counts(view: &StudyView) -> Result<Option<(Outcome, u64, u64, u64)>, PageError> {
+fn counts(view: &StudyView) -> Result<Option<(Outcome, u64, u64, u64)>, ServiceError> {
     let Some(outcome) = view.state.outcome.clone() else { return Ok(None) };
     let profile = view.table.figures()?;
     let Some(column) = profile.column(&outcome.column) else { return Ok(None) };
@@ -81,7 +82,7 @@ pub async fn choose(
     form: web::Form<Vec<(String, String)>>,
 ) -> PageResult {
     visitor.check(form.iter().find(|f| f.0 == "csrf").map_or("", |f| &f.1))?;
-    let asked = asked_outcome(&form).map_err(PageError::Refused)?;
+    let asked = asked_outcome(&form).map_err(ServiceError::Refused)?;
     // Customers were watched for as long as they were, whatever the event is.
     let before = app.store.study(visitor.workspace_id(), path.id).await?.choices()?.outcome;
     let outcome = Outcome { window: before.and_then(|before| before.window), ..asked };
@@ -118,9 +119,9 @@ pub async fn set_window(
     form: web::Form<TypedWindow>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let window = form.read().map_err(PageError::Refused)?;
+    let window = form.read().map_err(ServiceError::Refused)?;
     let before = app.store.study(visitor.workspace_id(), path.id).await?.choices()?.outcome;
-    let before = before.ok_or_else(|| PageError::Refused("Choose the outcome first.".into()))?;
+    let before = before.ok_or_else(|| ServiceError::Refused("Choose the outcome first.".into()))?;
     let outcome = Outcome { window, ..before };
     enter_outcome(&app, visitor.workspace_id(), visitor.author(), path.id, outcome).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
@@ -165,10 +166,10 @@ impl WindowView {
 }
 
 /// Refuses an outcome, or a window of it, that a table with these figures cannot have.
-fn check(outcome: &Outcome, profile: &TableProfile) -> Result<(), PageError> {
+fn check(outcome: &Outcome, profile: &TableProfile) -> Result<(), ServiceError> {
     let column = outcome.check(profile.column(&outcome.column));
     let window = outcome.window.as_ref().map_or(Ok(()), |window| window.check(profile.column(&window.from)));
-    column.and(window).map_err(|e| PageError::Refused(e.to_string()))
+    column.and(window).map_err(|e| ServiceError::Refused(e.to_string()))
 }
 
 /// Enters an outcome in a study.
@@ -178,7 +179,7 @@ pub(crate) async fn enter_outcome(
     by: Author,
     study: i64,
     outcome: Outcome,
-) -> Result<(), PageError> {
+) -> Result<(), ServiceError> {
     let mut view = StudyView::load(app, workspace, study).await?;
     let profile = view.table.figures()?;
     check(&outcome, &profile)?;
@@ -196,10 +197,10 @@ pub(crate) async fn enter_outcome(
 
 /// Moves a study to another version of its records: the choices stay as far as
 /// their columns are there, and new columns are guessed.
-pub(crate) async fn enter_version(app: &App, view: &StudyView, by: Author, table: i64) -> Result<(), PageError> {
+pub(crate) async fn enter_version(app: &App, view: &StudyView, by: Author, table: i64) -> Result<(), ServiceError> {
     let to = app.store.table(view.study.workspace_id, table).await?;
     if to.name != view.table.name || to.is_list {
-        return Err(PageError::Refused(format!("{} is not a version of {}.", to.name, view.table.name)));
+        return Err(ServiceError::Refused(format!("{} is not a version of {}.", to.name, view.table.name)));
     }
     let mut state = view.state.clone();
     state.table = Some(to.id);
@@ -230,7 +231,7 @@ async fn guessed(
     profile: TableProfile,
     outcome: Outcome,
     split: SplitPlan,
-) -> Result<(Vec<ColumnChoice>, (u64, u64)), PageError> {
+) -> Result<(Vec<ColumnChoice>, (u64, u64)), ServiceError> {
     let nth = (table.rows as u64).div_ceil(PROBED).max(1);
     let names: Vec<String> = profile.columns.iter().map(|c| c.name.clone()).collect();
     let dealt_by: Vec<&str> = split.columns().chain(outcome.columns()).collect();
@@ -250,8 +251,8 @@ async fn guessed(
         let (events, others) = (counted(Some(true)), counted(Some(false)));
         Ok((study::guess(&profile, &outcome.column, area), (events, events + others)))
     });
-    let looked = looked.await.map_err(|e| PageError::Refused(format!("The columns could not be checked: {e}.")))?;
-    looked.map_err(PageError::Refused)
+    let looked = looked.await.map_err(|e| ServiceError::Refused(format!("The columns could not be checked: {e}.")))?;
+    looked.map_err(ServiceError::Refused)
 }
 
 /// The guesses with the roles that somebody chose before, and the columns that

@@ -12,12 +12,15 @@ use pronoia_core::value::{DecimalMark, parse_number};
 use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::App;
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::prepare::PrepareViews;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use crate::{App, text};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Different values that a column which says the parts has at most.
 const MOST_PARTS: u64 = 12;
@@ -245,7 +248,7 @@ pub async fn change(
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let mut state = study.state.clone();
-    state.split = form.plan().map_err(PageError::Refused)?;
+    state.split = form.plan().map_err(ServiceError::Refused)?;
     let figure = state.split.sentence();
     enter(&app, &visitor, &study, state, "Split changed", figure).await
 }
@@ -268,11 +271,11 @@ pub async fn balance(
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let mut state = study.state.clone();
-    let method: BalanceMethod = form.method.parse().map_err(PageError::Refused)?;
+    let method: BalanceMethod = form.method.parse().map_err(ServiceError::Refused)?;
     let share = parse_number(&form.share, DecimalMark::Point)
-        .ok_or_else(|| PageError::Refused(format!("“{}” is not a number of rows in a hundred.", form.share)))?;
+        .ok_or_else(|| ServiceError::Refused(format!("“{}” is not a number of rows in a hundred.", form.share)))?;
     state.balance = Balance { method, share: share / 100.0 };
-    state.balance.check().map_err(PageError::Refused)?;
+    state.balance.check().map_err(ServiceError::Refused)?;
     let figure = if state.balance.is_off() {
         "training rows count as they are".to_owned()
     } else {
@@ -298,21 +301,23 @@ async fn enter(
 }
 
 /// Tries whether rows can be dealt out by these choices.
-pub(crate) async fn check(app: &App, study: &StudyView, state: &StudyState) -> Result<(), PageError> {
+pub(crate) async fn check(app: &App, study: &StudyView, state: &StudyState) -> Result<(), ServiceError> {
     let Some(basis) = state.basis() else {
-        return Err(PageError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
+        return Err(ServiceError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
     };
     if state.split == study.state.split {
         return Ok(());
     }
     let kinds = study.table.kinds()?;
     if let Some(unknown) = basis.split.columns().find(|name| kinds.iter().all(|k| k.0 != **name)) {
-        return Err(PageError::Refused(format!("There is no column “{unknown}” in {}.", study.table.name)));
+        return Err(ServiceError::Refused(format!("There is no column “{unknown}” in {}.", study.table.name)));
     }
     let asked = Basis { predictors: Vec::new(), ..basis };
-    let names = asked.columns_read(&kinds).map_err(|e| PageError::Refused(e.to_string()))?;
+    let names = asked.columns_read(&kinds).map_err(|e| ServiceError::Refused(e.to_string()))?;
     let records = app.store.columns(&study.table, Some(&names)).await?;
     let dealt = web::block(move || asked.deal(&records)).await;
-    dealt.map_err(|e| PageError::Refused(format!("The rows could not be split: {e}.")))?.map_err(PageError::Refused)?;
+    dealt
+        .map_err(|e| ServiceError::Refused(format!("The rows could not be split: {e}.")))?
+        .map_err(ServiceError::Refused)?;
     Ok(())
 }

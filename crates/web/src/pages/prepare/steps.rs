@@ -17,12 +17,14 @@ use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::prepare::PrepareViews;
 use crate::pages::records::{ColumnLine, line};
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 
 pub use form::StepForm;
 
@@ -101,12 +103,12 @@ pub struct StepsQuery {
 }
 
 /// The columns that a further step would meet: those of the table and those that steps make.
-pub(crate) fn columns_of(study: &StudyView) -> Result<Vec<(String, Kind)>, PageError> {
+pub(crate) fn columns_of(study: &StudyView) -> Result<Vec<(String, Kind)>, ServiceError> {
     Ok(steps::columns_after(&study.state.steps, &study.table.kinds()?))
 }
 
 /// The same columns as an expression sees them.
-pub(crate) fn types_of(study: &StudyView) -> Result<Vec<(String, Type)>, PageError> {
+pub(crate) fn types_of(study: &StudyView) -> Result<Vec<(String, Type)>, ServiceError> {
     Ok(columns_of(study)?.into_iter().map(|(name, kind)| (name, Type::of(kind))).collect())
 }
 
@@ -169,7 +171,7 @@ pub async fn page(
     };
     let has_outcome = study.state.outcome.is_some();
     let suggested = if has_outcome && adding.is_none() { suggested(&app, &study).await? } else { Vec::new() };
-    let on_rows = crate::text::count(shown.rows);
+    let on_rows = pronoia_service::text::count(shown.rows);
     let (base, prepare) = (study.href("prepare/steps"), study.href("prepare"));
     let frame = Frame::of_study(&app, &visitor, &study, 3).await?;
     let views = PrepareViews::of(&study, "steps");
@@ -191,7 +193,7 @@ pub async fn page(
 }
 
 /// What could be made of the dates that are known in time, and is not made yet.
-async fn suggested(app: &App, study: &StudyView) -> Result<Vec<(String, String)>, PageError> {
+async fn suggested(app: &App, study: &StudyView) -> Result<Vec<(String, String)>, ServiceError> {
     let in_time = |name: &str| {
         let choice = study.state.columns.iter().find(|c| c.name == name);
         choice.is_some_and(|c| c.known_when != KnownWhen::Afterwards)
@@ -226,7 +228,7 @@ struct ShownSteps {
     rows: u64,
 }
 
-async fn shown(app: &App, study: &StudyView) -> Result<ShownSteps, PageError> {
+async fn shown(app: &App, study: &StudyView) -> Result<ShownSteps, ServiceError> {
     let Some(basis) = study.state.basis().filter(|b| !b.steps.is_empty()) else {
         return Ok(ShownSteps { effects: vec![None; study.state.steps.len()], rows: 0 });
     };
@@ -249,8 +251,8 @@ async fn shown(app: &App, study: &StudyView) -> Result<ShownSteps, PageError> {
         Ok::<_, String>(ShownSteps { effects: effects(&basis.steps, &table, &training), rows: rows.len() as u64 })
     });
     done.await
-        .map_err(|e| PageError::Refused(format!("The steps could not be tried: {e}.")))?
-        .map_err(PageError::Refused)
+        .map_err(|e| ServiceError::Refused(format!("The steps could not be tried: {e}.")))?
+        .map_err(ServiceError::Refused)
 }
 
 /// Adds a step at the end.
@@ -262,7 +264,7 @@ pub async fn add(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let action = form.action().map_err(PageError::Refused)?;
+    let action = form.action().map_err(ServiceError::Refused)?;
     enter(&app, visitor.author(), &study, action, "").await?;
     see_other(&format!("{}?step={}", study.href("prepare/steps"), study.state.steps.len() + 1))
 }
@@ -274,18 +276,18 @@ pub(crate) async fn enter(
     study: &StudyView,
     action: StepAction,
     figure: &str,
-) -> Result<(), PageError> {
+) -> Result<(), ServiceError> {
     if study.state.outcome.is_none() {
-        return Err(PageError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
+        return Err(ServiceError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
     }
     if study.state.steps.len() == MOST_STEPS {
-        return Err(PageError::Refused(format!("A preparation has at most {MOST_STEPS} steps.")));
+        return Err(ServiceError::Refused(format!("A preparation has at most {MOST_STEPS} steps.")));
     }
     let mut known = columns_of(study)?;
-    let reads = action.check(&mut known).map_err(|e| PageError::Refused(e.to_string()))?;
+    let reads = action.check(&mut known).map_err(|e| ServiceError::Refused(e.to_string()))?;
     let outcome = study.state.outcome.as_ref().map(|o| o.column.clone());
     if reads.iter().any(|name| Some(name) == outcome.as_ref()) && !matches!(action, StepAction::Filter { .. }) {
-        return Err(PageError::Refused(
+        return Err(ServiceError::Refused(
             "The step reads the outcome. What is derived from the outcome is leakage: it is not there when a list is scored.".into(),
         ));
     }
@@ -337,7 +339,7 @@ pub async fn change(
     visitor.check(&form.csrf)?;
     let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let mut state = study.state.clone();
-    let step = state.steps.get_mut(form.at).ok_or(PageError::NotFound)?;
+    let step = state.steps.get_mut(form.at).ok_or(ServiceError::NotFound)?;
     let words = step.action.words();
     let chosen = match form.what.as_str() {
         "off" => {
@@ -363,7 +365,7 @@ pub async fn change(
             }
             format!("Removed: {words}")
         }
-        _ => return Err(PageError::NotFound),
+        _ => return Err(ServiceError::NotFound.into()),
     };
     let kinds = study.table.kinds()?;
     let breaks = broken(&state, &kinds).into_iter().find(|b| !broken(&study.state, &kinds).contains(b));

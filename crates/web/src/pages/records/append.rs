@@ -9,10 +9,11 @@ use pronoia_store::records::{Append, AppendAccount};
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
 
 #[derive(Template)]
 #[template(path = "records/append.html")]
@@ -86,7 +87,7 @@ pub async fn make(
     form: web::Form<AppendForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let second = form.with.ok_or_else(|| PageError::Refused("Choose the table to append to this one.".into()))?;
+    let second = form.with.ok_or_else(|| ServiceError::Refused("Choose the table to append to this one.".into()))?;
     let append = Append { first: *path, second, name: crate::pages::table_name(&form.name)? };
     // Better said now than by the job.
     {

@@ -7,10 +7,11 @@ use chrono::{DateTime, Utc};
 use pronoia_store::uploads::Arrived;
 use serde::Deserialize;
 
-use crate::error::PageError;
+use crate::App;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use crate::{App, text};
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// Files listed at most.
 const MOST: usize = 200;
@@ -67,10 +68,10 @@ fn files(folder: &Path) -> std::io::Result<Vec<(String, u64, DateTime<Utc>)>> {
 }
 
 /// What lies in the folder, if one is shared; an error in words if it cannot be read.
-pub(crate) async fn held(app: &App, workspace: i64) -> Result<Result<Vec<FolderFile>, String>, PageError> {
-    let Some(folder) = app.config.folder.clone() else { return Ok(Ok(Vec::new())) };
+pub(crate) async fn held(app: &App, workspace: i64) -> Result<Result<Vec<FolderFile>, String>, ServiceError> {
+    let Some(folder) = app.files.folder.clone() else { return Ok(Ok(Vec::new())) };
     let fetched = app.store.last_uploads(workspace).await?;
-    let listed = web::block(move || files(&folder)).await.map_err(|e| PageError::Refused(e.to_string()))?;
+    let listed = web::block(move || files(&folder)).await.map_err(|e| ServiceError::Refused(e.to_string()))?;
     Ok(match listed {
         Err(e) => Err(format!("The shared folder cannot be read: {e}. Ask whoever runs this server.")),
         Ok(files) => Ok(files
@@ -99,25 +100,24 @@ pub struct Fetch {
 /// Fetches a file: it is copied as it is now, and read like one that was sent.
 pub async fn fetch(app: web::Data<App>, visitor: Visitor, form: web::Form<Fetch>) -> PageResult {
     visitor.check(&form.csrf)?;
-    let folder = app.config.folder.clone().ok_or(PageError::NotFound)?;
+    let folder = app.files.folder.clone().ok_or(ServiceError::NotFound)?;
     let path = app.place().await?;
-    let (name, most) = (form.name.clone(), app.config.most_upload);
+    let (name, most) = (form.name.clone(), app.files.most_upload);
     let copied = web::block(move || {
         // Only what is listed can be fetched, so that no name leads out of the folder.
-        let (name, size, _) = files(&folder)?
-            .into_iter()
-            .find(|file| file.0 == name)
-            .ok_or_else(|| PageError::Refused(format!("There is no file “{name}” in the shared folder any more.")))?;
+        let (name, size, _) = files(&folder)?.into_iter().find(|file| file.0 == name).ok_or_else(|| {
+            ServiceError::Refused(format!("There is no file “{name}” in the shared folder any more."))
+        })?;
         if size > most {
-            return Err(PageError::TooLarge(format!(
+            return Err(ServiceError::TooLarge(format!(
                 "{name} is larger than the {} that are allowed. Nothing was fetched.",
                 text::bytes(most)
             )));
         }
         let size = std::fs::copy(folder.join(&name), &path)?;
-        Ok((name, path, size))
+        Ok::<_, ServiceError>((name, path, size))
     });
-    let (name, path, size) = copied.await.map_err(|e| PageError::Refused(e.to_string()))??;
+    let (name, path, size) = copied.await.map_err(|e| ServiceError::Refused(e.to_string()))??;
     let arrived = Arrived { file_name: &name, origin: Some("fetched from the shared folder"), path: &path, size };
     let job = crate::pages::records::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?.job;
     see_other(&format!("/jobs/{job}"))

@@ -10,11 +10,12 @@ use pronoia_store::records::{Join, JoinKind, KeyAccount, KeySide, StoredColumn};
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "records/join.html")]
@@ -69,8 +70,8 @@ pub struct JoinForm {
 }
 
 impl JoinForm {
-    fn join(&self, first: i64) -> Result<Join, PageError> {
-        let second = self.with.ok_or_else(|| PageError::Refused("Choose the table to join.".into()))?;
+    fn join(&self, first: i64) -> Result<Join, ServiceError> {
+        let second = self.with.ok_or_else(|| ServiceError::Refused("Choose the table to join.".into()))?;
         let as_of = match (self.first_date.as_str(), self.second_date.as_str()) {
             ("", _) | (_, "") => None,
             (first, second) => Some((first.to_owned(), second.to_owned())),
@@ -122,7 +123,7 @@ async fn chosen(
     table: &record_table::Model,
     other: record_table::Model,
     mut form: JoinForm,
-) -> Result<ChosenJoin, PageError> {
+) -> Result<ChosenJoin, ServiceError> {
     let (first, second) = (table.stored_columns()?, other.stored_columns()?);
     if form.first_key.is_empty() || form.second_key.is_empty() {
         (form.first_key, form.second_key) = likely_keys(table, &first, &other, &second)?;
@@ -166,7 +167,7 @@ fn likely_keys(
     first: &[StoredColumn],
     other: &record_table::Model,
     second: &[StoredColumn],
-) -> Result<(String, String), PageError> {
+) -> Result<(String, String), ServiceError> {
     let distinct =
         |figures: &pronoia_core::profile::TableProfile, name: &str| figures.column(name).map_or(0, |c| c.distinct);
     let (a, b) = (table.figures()?, other.figures()?);

@@ -12,12 +12,13 @@ use pronoia_store::uploads::Arrived;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::lists::file_download::attachment;
 use crate::pages::records::query_answer::{QueryProblem, ShownAnswer};
 use crate::pages::{PageResult, file_stem, see_other};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
 
 /// Rows shown on the page.
 const SHOWN: usize = 200;
@@ -105,11 +106,11 @@ async fn whole(
     visitor: &Visitor,
     sql: &str,
     formulas: Formulas,
-) -> Result<(PathBuf, FiledAnswer), PageError> {
+) -> Result<(PathBuf, FiledAnswer), ServiceError> {
     let path = app.place().await?;
     let written = app.store.ask_into(visitor.workspace_id(), sql, &TO_KEEP, (&path, formulas)).await;
     let written = written.map_err(|e| match e {
-        QueryError::Question { sentence, .. } => PageError::Refused(sentence),
+        QueryError::Question { sentence, .. } => ServiceError::Refused(sentence),
         QueryError::Store(e) => e.into(),
     })?;
     Ok((path, written))
@@ -122,7 +123,7 @@ pub async fn download(app: web::Data<App>, visitor: Visitor, form: web::Form<Sql
     let opened = std::fs::File::open(&path);
     // It is read to its end though nothing leads to it any more.
     tokio::fs::remove_file(&path).await?;
-    attachment(opened?, "answer.csv", "text/csv; charset=utf-8")
+    Ok(attachment(opened?, "answer.csv", "text/csv; charset=utf-8")?)
 }
 
 /// The answer to be kept as a table, and what it is called.
@@ -140,11 +141,12 @@ pub async fn keep(app: web::Data<App>, visitor: Visitor, form: web::Form<KeepAns
     let (path, answer) = whole(&app, &visitor, &form.sql, Formulas::AsTheyAre).await?;
     if answer.cut {
         tokio::fs::remove_file(&path).await?;
-        return Err(PageError::Refused(format!(
+        return Err(ServiceError::Refused(format!(
             "The answer has more than {} rows, or is larger than {}. Nothing was kept; ask for less.",
             count(TO_KEEP.rows as u64),
-            crate::text::bytes(TO_KEEP.bytes as u64)
-        )));
+            pronoia_service::text::bytes(TO_KEEP.bytes as u64)
+        ))
+        .into());
     }
     let name = format!("{name}.csv");
     let arrived = Arrived { file_name: &name, origin: None, path: &path, size: answer.bytes };

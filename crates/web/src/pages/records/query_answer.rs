@@ -6,7 +6,7 @@ use std::time::Duration;
 use pronoia_core::number::fixed;
 use pronoia_store::queries::QueryAnswer;
 
-use crate::text::counted;
+use pronoia_service::text::counted;
 
 /// An answer as it is shown.
 pub(super) struct ShownAnswer {

@@ -10,13 +10,15 @@ use pronoia_store::source;
 use pronoia_store::sources::{Details, Encryption, MOST_TABLES, SourceTable, SourceTables};
 use serde::Deserialize;
 
-use crate::error::{PageError, html};
+use crate::App;
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::records::query::{SqlForm, SqlQuery};
 use crate::pages::records::query_answer::{QueryProblem, ShownAnswer};
 use crate::pages::{PageResult, Signed, file_stem, see_other};
 use crate::session::Visitor;
-use crate::{App, text};
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// What looking at a source may cost.
 const TO_LOOK: QueryLimits = QueryLimits { time: Duration::from_secs(10), rows: 50, bytes: 4 << 20 };
@@ -80,13 +82,13 @@ impl Default for SourceForm {
 }
 
 impl SourceForm {
-    fn details(&self) -> Result<Details, PageError> {
+    fn details(&self) -> Result<Details, ServiceError> {
         let port = self.port.trim().parse().ok().filter(|port| *port > 0);
         Ok(Details {
             name: self.name.trim().to_owned(),
             host: self.host.trim().to_owned(),
             port: port.ok_or_else(|| {
-                PageError::Refused(format!("“{}” is no port; it is a number from 1 to 65 535.", self.port))
+                ServiceError::Refused(format!("“{}” is no port; it is a number from 1 to 65 535.", self.port))
             })?,
             database: self.database.trim().to_owned(),
             account: self.account.trim().to_owned(),
@@ -101,18 +103,18 @@ pub async fn add(app: web::Data<App>, visitor: Visitor, form: web::Form<SourceFo
     visitor.check(&form.csrf)?;
     let added = match form.details() {
         Ok(details) => {
-            app.store.add_source(visitor.workspace_id(), &details, &app.connector).await.map_err(PageError::from)
+            app.store.add_source(visitor.workspace_id(), &details, &app.connector).await.map_err(ServiceError::from)
         }
         Err(e) => Err(e),
     };
     match added {
         Ok(id) => see_other(&format!("/sources/{id}")),
-        Err(e @ (PageError::Refused(_) | PageError::Store(pronoia_store::StoreError::Refused(_)))) => {
+        Err(e @ (ServiceError::Refused(_) | ServiceError::Store(pronoia_store::StoreError::Refused(_)))) => {
             let mut page = list(&app, &visitor, form.into_inner(), Some(e.to_string())).await?;
             *page.status_mut() = actix_web::http::StatusCode::UNPROCESSABLE_ENTITY;
             Ok(page)
         }
-        Err(e) => Err(e),
+        Err(e) => Err(e.into()),
     }
 }
 

@@ -16,11 +16,13 @@ use pronoia_store::{StoreError, upload};
 use serde::Deserialize;
 use tokio::io::AsyncWriteExt;
 
+use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::Frame;
 use crate::pages::{PageResult, csv_file, see_other};
 use crate::session::Visitor;
-use crate::{App, text};
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// A file as it arrives.
 type Pieces<'a, E> = dyn Stream<Item = Result<web::Bytes, E>> + Unpin + 'a;
@@ -34,7 +36,7 @@ const MOST_FILES: usize = 20;
 /// Receives files. The fields `csrf` and, for a list, `study` come before them.
 pub async fn receive(app: web::Data<App>, visitor: Visitor, mut parts: Multipart) -> PageResult {
     let broken = |e: actix_multipart::MultipartError| {
-        PageError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
+        ServiceError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
     };
     let (mut checked, mut study, mut jobs) = (false, None, Vec::new());
     while let Some(mut part) = parts.try_next().await.map_err(broken)? {
@@ -44,7 +46,7 @@ pub async fn receive(app: web::Data<App>, visitor: Visitor, mut parts: Multipart
                 checked = true;
             }
             "study" => {
-                let id: i64 = text_of(&mut part).await?.parse().map_err(|_| PageError::NotFound)?;
+                let id: i64 = text_of(&mut part).await?.parse().map_err(|_| ServiceError::NotFound)?;
                 study = Some(app.store.study(visitor.workspace_id(), id).await?.id);
             }
             "file" => {
@@ -52,9 +54,9 @@ pub async fn receive(app: web::Data<App>, visitor: Visitor, mut parts: Multipart
                     return Err(PageError::Forged);
                 }
                 if jobs.len() == MOST_FILES {
-                    return Err(PageError::Refused(format!(
+                    return Err(ServiceError::Refused(format!(
                         "At most {MOST_FILES} files are taken at once. The first {MOST_FILES} are being read; send the others after them."
-                    )));
+                    )).into());
                 }
                 jobs.push(keep(&app, &visitor, study, part).await?);
             }
@@ -62,24 +64,24 @@ pub async fn receive(app: web::Data<App>, visitor: Visitor, mut parts: Multipart
         }
     }
     match jobs.as_slice() {
-        [] => Err(PageError::Refused("No file was chosen. Choose one and send it again.".into())),
+        [] => Err(ServiceError::Refused("No file was chosen. Choose one and send it again.".into()).into()),
         [job] => see_other(&format!("/jobs/{job}")),
         _ => see_other("/"),
     }
 }
 
 /// The text of a short field.
-pub async fn text_of(part: &mut Field) -> Result<String, PageError> {
-    let refused = || PageError::Refused("The form could not be read; nothing was kept.".into());
+pub async fn text_of(part: &mut Field) -> Result<String, ServiceError> {
+    let refused = || ServiceError::Refused("The form could not be read; nothing was kept.".into());
     let bytes = part.bytes(MOST_TEXT).await.map_err(|_| refused())?.map_err(|_| refused())?;
     String::from_utf8(bytes.to_vec()).map_err(|_| refused())
 }
 
 /// Streams the file to disk, within the limit, and puts it in the queue.
-async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field) -> Result<i64, PageError> {
+async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field) -> Result<i64, ServiceError> {
     let name = name_of(part.content_disposition().and_then(|d| d.get_filename()).unwrap_or(""));
     if name.is_empty() {
-        return Err(PageError::Refused("No file was chosen. Choose one and send it again.".into()));
+        return Err(ServiceError::Refused("No file was chosen. Choose one and send it again.".into()));
     }
     let (path, size) = stored(app, &mut part).await?;
     let arrived = Arrived { file_name: &name, origin: None, path: &path, size };
@@ -118,7 +120,7 @@ pub async fn take_in(
 
 /// Streams what arrives to a file in the uploads folder, within the limit: where it lies, and its
 /// bytes. Nothing is left of one that breaks off.
-pub async fn stored<E: Display>(app: &App, pieces: &mut Pieces<'_, E>) -> Result<(PathBuf, u64), PageError> {
+pub async fn stored<E: Display>(app: &App, pieces: &mut Pieces<'_, E>) -> Result<(PathBuf, u64), ServiceError> {
     let path = app.place().await?;
     match write(app, &path, pieces).await {
         Ok(size) => Ok((path, size)),
@@ -129,23 +131,23 @@ pub async fn stored<E: Display>(app: &App, pieces: &mut Pieces<'_, E>) -> Result
     }
 }
 
-async fn write<E: Display>(app: &App, path: &Path, pieces: &mut Pieces<'_, E>) -> Result<u64, PageError> {
+async fn write<E: Display>(app: &App, path: &Path, pieces: &mut Pieces<'_, E>) -> Result<u64, ServiceError> {
     let mut file = tokio::fs::File::create(path).await?;
     let mut size = 0u64;
     let broken = |e: &dyn Display| {
-        PageError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
+        ServiceError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
     };
-    let patience = app.config.patience;
+    let patience = app.files.patience;
     let next = async |pieces: &mut Pieces<'_, E>| match tokio::time::timeout(patience, pieces.try_next()).await {
         Ok(piece) => piece.map_err(|e| broken(&e)),
         Err(_) => Err(broken(&format!("nothing came for {} seconds", patience.as_secs()))),
     };
     while let Some(piece) = next(pieces).await? {
         size += piece.len() as u64;
-        if size > app.config.most_upload {
-            return Err(PageError::TooLarge(format!(
+        if size > app.files.most_upload {
+            return Err(ServiceError::TooLarge(format!(
                 "The file is larger than the {} that are allowed. Nothing was kept. Drop columns or rows that you do not need, or ask the administrator of this server to raise the limit.",
-                text::bytes(app.config.most_upload)
+                text::bytes(app.files.most_upload)
             )));
         }
         file.write_all(&piece).await?;
@@ -230,12 +232,12 @@ pub async fn accept(
     for i in 0..scan.plan.columns.len() {
         if let Some(word) = form.answers.get(&format!("order_{i}")) {
             let order = DateOrder::BOTH_WAYS.into_iter().find(|o| o.word() == word);
-            let order = order.ok_or_else(|| PageError::Refused(format!("“{word}” is no order of a date.")))?;
+            let order = order.ok_or_else(|| ServiceError::Refused(format!("“{word}” is no order of a date.")))?;
             scan.plan.columns[i].format = ValueFormat::Date { order };
         }
         let column = &scan.plan.columns[i];
         let Some(word) = form.answers.get(&format!("kind_{i}")) else { continue };
-        let kind: Kind = word.parse().map_err(PageError::Refused)?;
+        let kind: Kind = word.parse().map_err(ServiceError::Refused)?;
         if kind != column.kind {
             let name = column.name.clone();
             scan.plan.read_as(&name, kind);
@@ -246,9 +248,9 @@ pub async fn accept(
 }
 
 /// How a file that waits to be accepted was understood.
-pub fn ready(upload: &upload::Model) -> Result<Scan, PageError> {
+pub fn ready(upload: &upload::Model) -> Result<Scan, ServiceError> {
     upload.scanned()?.filter(|_| upload.state == "ready").ok_or_else(|| {
-        PageError::Refused(
+        ServiceError::Refused(
             "The file is not ready to be accepted: it is still being read, or was accepted already.".into(),
         )
     })
@@ -264,6 +266,6 @@ pub async fn bring_in(app: &App, upload: &upload::Model, scan: &Scan) -> Result<
 /// The rows that do not fit, with their lines and reasons.
 pub async fn rejects(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
     let upload = app.store.upload(visitor.workspace_id(), *path).await?;
-    let scan = upload.scanned()?.ok_or(PageError::NotFound)?;
+    let scan = upload.scanned()?.ok_or(ServiceError::NotFound)?;
     csv_file("rejects.csv", scan.rejects_csv().into_bytes())
 }

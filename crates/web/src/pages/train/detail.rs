@@ -9,11 +9,11 @@ use pronoia_core::learn::Estimator;
 use pronoia_core::model::{Blended, EnsembleMember, Mix};
 use pronoia_store::model;
 
-use crate::error::PageError;
-use crate::text;
 use coefficients::{coefficients, how_found};
 pub use groups::card;
 use groups::{points, rules};
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use weights::{evidence, weights};
 
 /// Lines of a table at most.
@@ -60,7 +60,7 @@ impl DetailTable {
 
 impl CandidateDetail {
     /// Reads a candidate that is fitted.
-    pub fn of(row: &model::Model) -> Result<Self, PageError> {
+    pub fn of(row: &model::Model) -> Result<Self, ServiceError> {
         let model = row.fitted()?;
         let on = format!("{} rows, {} of them events", text::count(model.rows), text::count(model.events));
         let (sentence, table, curve) = match (&model.blended, model.members.first()) {

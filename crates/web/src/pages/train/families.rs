@@ -8,9 +8,10 @@ use pronoia_core::model::Recipe;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, PageResult, html};
+use crate::error::{PageResult, html};
 use crate::frame::Frame;
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
 
 /// A family with its settings as they are proposed.
 pub struct FamilyForm {
@@ -99,8 +100,8 @@ pub struct FamilyPath {
 
 /// What a family does, what it takes for granted, and what can be set.
 pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<FamilyPath>) -> PageResult {
-    let family = Family::of(&path.family).ok_or(PageError::NotFound)?;
-    let form = FamilyForm::of(family).ok_or(PageError::NotFound)?;
+    let family = Family::of(&path.family).ok_or(ServiceError::NotFound)?;
+    let form = FamilyForm::of(family).ok_or(ServiceError::NotFound)?;
     let others = Family::ALL.into_iter().filter(|other| *other != family).collect();
     html(&FamilyPage { frame: Frame::plain(&app, &visitor).await?, form, others })
 }

@@ -9,10 +9,12 @@ use serde::Deserialize;
 
 use super::families::described;
 use crate::App;
-use crate::error::{PageError, PageResult, html, see_other};
-use crate::frame::{Frame, StudyView};
+use crate::error::{PageResult, html, see_other};
+use crate::frame::Frame;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Candidates and minutes as proposed.
 pub const BUDGET: (usize, f64) = (40, 10.0);
@@ -34,7 +36,7 @@ pub struct InShort {
 
 impl InShort {
     /// A search of a study.
-    pub fn of(row: &search::Model, base: &str) -> Result<Self, PageError> {
+    pub fn of(row: &search::Model, base: &str) -> Result<Self, ServiceError> {
         let search = row.so_far()?;
         let tried = text::counted(search.tried.len(), "candidate tried", "candidates tried");
         let best = search.best().map_or(String::new(), |best| {
@@ -103,7 +105,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, path: web::Path<SearchP
     let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let row = app.store.search(path.search).await?;
     if row.study_id != view.study.id {
-        return Err(PageError::NotFound);
+        return Err(ServiceError::NotFound.into());
     }
     let search = row.so_far()?;
     let train = view.href("train");
@@ -222,17 +224,22 @@ pub async fn begin(
     let basis = super::ready_basis(&view)?;
     let number = |name: &str, label: &str, proposed: f64, most: f64| {
         let typed = if value(name).is_empty() { Ok(proposed) } else { text::typed_number(value(name)) };
-        let typed = typed.map_err(|e| PageError::Refused(format!("{label}: {e}")))?;
+        let typed = typed.map_err(|e| ServiceError::Refused(format!("{label}: {e}")))?;
         if typed > 0.0 && typed <= most {
             return Ok(typed);
         }
-        Err(PageError::Refused(format!("{label} must be above 0 and at most {}; it is {typed}.", text::fixed(most, 0))))
+        Err(ServiceError::Refused(format!(
+            "{label} must be above 0 and at most {}; it is {typed}.",
+            text::fixed(most, 0)
+        )))
     };
     let measure = match (value("measure"), &view.state.policy) {
         ("area", _) => TuningMeasure::Area,
         ("profit", Some(chosen)) => TuningMeasure::Profit(chosen.policy.economics.typical().payoffs().gain()),
         ("profit", None) => {
-            return Err(PageError::Refused("No amounts yet. Give at Decide what acting earns and costs.".into()));
+            return Err(
+                ServiceError::Refused("No amounts yet. Give at Decide what acting earns and costs.".into()).into()
+            );
         }
         _ => TuningMeasure::LogLoss,
     };
@@ -243,7 +250,7 @@ pub async fn begin(
         minutes: Some(number("minutes", "Minutes at most", BUDGET.1, MOST.1)?),
         seed: view.state.split.seed,
     };
-    let search = TuningRun::new(plan).map_err(PageError::Refused)?;
+    let search = TuningRun::new(plan).map_err(ServiceError::Refused)?;
     let id = app.store.queue_search(&view.study, &search, &basis).await?;
     see_other(&format!("{}/search/{id}", view.href("train")))
 }

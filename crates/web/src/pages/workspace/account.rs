@@ -13,7 +13,7 @@ use crate::frame::Frame;
 use crate::pages::workspace::sign_in::{agent_of, too_many};
 use crate::pages::{PageResult, Signed, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "workspace/account.html")]
@@ -82,7 +82,7 @@ pub async fn change_password(
     form: web::Form<Passwords>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let address = address_of(&app, &request);
+    let address = address_of(&request);
     let from = Origin { address: &address, agent: agent_of(&request) };
     let problem = match app.store.change_password(&visitor.0, [&form.present, &form.new], &from).await {
         Ok(Ok(())) => return see_other("/account?changed=true"),

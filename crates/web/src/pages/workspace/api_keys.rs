@@ -5,11 +5,12 @@ use askama::Template;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, Signed, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// The longest name of a program.
 const LONGEST_NAME: usize = 60;
@@ -64,7 +65,7 @@ pub async fn add(app: web::Data<App>, visitor: Visitor, form: web::Form<ApiKeyFo
     visitor.check(&form.csrf)?;
     let name = form.name.trim();
     if name.is_empty() || name.chars().count() > LONGEST_NAME {
-        return Err(PageError::Refused(format!("Say what the key is for, in up to {LONGEST_NAME} letters.")));
+        return Err(ServiceError::Refused(format!("Say what the key is for, in up to {LONGEST_NAME} letters.")).into());
     }
     let key = app.store.add_program_key((visitor.workspace_id(), visitor.account_id()), name).await?;
     shown(&app, &visitor, Some(key)).await

@@ -6,11 +6,12 @@ use pronoia_store::archive::Thing;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, Signed, StudyPath, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "workspace/archive.html")]
@@ -76,11 +77,11 @@ pub async fn put_table(
     see_other("/away")
 }
 
-fn thing((kind, id): &(String, i64)) -> Result<Thing, PageError> {
+fn thing((kind, id): &(String, i64)) -> Result<Thing, ServiceError> {
     match kind.as_str() {
         "study" => Ok(Thing::Study(*id)),
         "table" => Ok(Thing::Table(*id)),
-        _ => Err(PageError::NotFound),
+        _ => Err(ServiceError::NotFound),
     }
 }
 
@@ -117,12 +118,13 @@ pub async fn erase(
     visitor.check(&form.csrf)?;
     let (workspace, thing) = (visitor.workspace_id(), thing(&path)?);
     let away = app.store.away(workspace).await?;
-    let found = away.into_iter().find(|away| away.thing == thing).ok_or(PageError::NotFound)?;
+    let found = away.into_iter().find(|away| away.thing == thing).ok_or(ServiceError::NotFound)?;
     if form.name.trim() != found.name {
-        return Err(PageError::Refused(format!(
+        return Err(ServiceError::Refused(format!(
             "To delete it for good, type its name exactly: {}. Nothing was deleted.",
             found.name
-        )));
+        ))
+        .into());
     }
     for path in app.store.erase(workspace, thing).await? {
         match tokio::fs::remove_file(&path).await {

@@ -7,11 +7,12 @@ use pronoia_store::erasure::{Person, PersonPlace};
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// The longest value that a person is told by, in characters.
 const LONGEST: usize = 200;
@@ -64,10 +65,10 @@ pub struct PersonForm {
 }
 
 impl PersonForm {
-    fn person(&self) -> Result<Person<'_>, PageError> {
+    fn person(&self) -> Result<Person<'_>, ServiceError> {
         let (column, value) = (self.column.trim(), self.value.trim());
         if column.is_empty() || value.is_empty() || value.chars().count() > LONGEST {
-            return Err(PageError::Refused(format!(
+            return Err(ServiceError::Refused(format!(
                 "Give the column that identifies the person, and its value, in up to {LONGEST} letters."
             )));
         }
@@ -116,7 +117,7 @@ pub async fn erase(app: web::Data<App>, visitor: Visitor, form: web::Form<Person
     visitor.check(&form.csrf)?;
     let by = (visitor.workspace_id(), visitor.account_id());
     let erased = app.store.erase_person(by, form.person()?).await.map_err(|e| match e {
-        StoreError::NotFound(_) => PageError::Refused("No row of this person is here. Nothing was changed.".into()),
+        StoreError::NotFound(_) => ServiceError::Refused("No row of this person is here. Nothing was changed.".into()),
         e => e.into(),
     })?;
     app.forget_customers();

@@ -10,7 +10,7 @@ use crate::frame::{Frame, encoded};
 use crate::glossary::TERMS;
 use crate::pages::PageResult;
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::text;
 
 /// Finds shown at most.
 const MOST: usize = 100;
@@ -51,7 +51,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor, query: web::Query<FindQ
     html(&FindPage { frame: Frame::plain(&app, &visitor).await?, asked, found, heading })
 }
 
-async fn search(app: &App, visitor: &Visitor, asked: &str) -> Result<Vec<FindResult>, crate::error::PageError> {
+async fn search(app: &App, visitor: &Visitor, asked: &str) -> Result<Vec<FindResult>, pronoia_service::ServiceError> {
     let fits = |name: &str| name.to_lowercase().contains(asked);
     let mut found = Vec::new();
     for study in app.store.studies(visitor.workspace_id()).await? {

@@ -10,10 +10,11 @@ use pronoia_store::jobs::Work;
 use serde::{Deserialize, Serialize};
 
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
 
 /// How often a page hears of progress.
 const TICK: Duration = Duration::from_millis(300);
@@ -47,7 +48,7 @@ struct LogPage {
 /// The stages that a job went through.
 pub async fn log(app: web::Data<App>, visitor: Visitor, path: web::Path<i64>) -> PageResult {
     let job = app.store.job(visitor.workspace_id(), *path).await?;
-    let stages = job.stages()?.into_iter().map(|s| (crate::text::fixed(s.at, 1), s.stage)).collect();
+    let stages = job.stages()?.into_iter().map(|s| (pronoia_service::text::fixed(s.at, 1), s.stage)).collect();
     let ended = match job.state.as_str() {
         "queued" => "It waits for its turn.",
         "running" => "It is running.",
@@ -122,10 +123,10 @@ pub async fn cancel(
     let job = app.store.job(visitor.workspace_id(), *path).await?;
     let is_erasure = matches!(serde_json::from_value(job.work), Ok(Work::Erased { .. }));
     if is_erasure && !visitor.is_owner() {
-        return Err(PageError::NotAllowed("Somebody is being erased; only owners stop that."));
+        return Err(ServiceError::NotAllowed("Somebody is being erased; only owners stop that.").into());
     }
     if let Some(work) = app.store.cancel_job(visitor.workspace_id(), *path).await? {
-        crate::jobs::put_aside(&app, &work, "stopped").await;
+        pronoia_service::jobs::put_aside(&app, &work, "stopped").await;
     }
     let by_script = request.headers().contains_key("x-requested-by-script");
     if by_script { Ok(HttpResponse::NoContent().finish()) } else { see_other(&format!("/jobs/{path}")) }

@@ -6,11 +6,12 @@ use pronoia_store::member_role::MemberRole;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, Signed, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 
 /// The longest note of whom an invitation is for.
 const LONGEST_NAME: usize = 80;
@@ -99,7 +100,9 @@ pub async fn invite(
     visitor.check(&form.csrf)?;
     let name = form.name.trim();
     if name.is_empty() || name.chars().count() > LONGEST_NAME {
-        return Err(PageError::Refused(format!("Give a name for the invitation, of up to {LONGEST_NAME} letters.")));
+        return Err(
+            ServiceError::Refused(format!("Give a name for the invitation, of up to {LONGEST_NAME} letters.")).into()
+        );
     }
     let role = MemberRole::of(&form.role)?;
     let key = app.store.invite((visitor.workspace_id(), visitor.account_id()), name, role).await?;

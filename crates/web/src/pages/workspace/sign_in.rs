@@ -6,12 +6,12 @@ use askama::Template;
 use pronoia_store::sign_in::{Denied, Origin};
 use serde::Deserialize;
 
-use crate::App;
 use crate::clients::address_of;
 use crate::error::{PageError, PageResult, html, see_other};
 use crate::pages::Signed;
 use crate::session::{self, Visitor};
-use crate::text;
+use crate::{App, Config};
+use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "workspace/sign_in.html")]
@@ -43,26 +43,31 @@ pub struct SignInForm {
 }
 
 /// The page.
-pub async fn page(app: web::Data<App>, visitor: Option<Visitor>) -> PageResult {
+pub async fn page(app: web::Data<App>, config: web::Data<Config>, visitor: Option<Visitor>) -> PageResult {
     if visitor.is_some() {
         return see_other("/");
     }
     app.store.ping().await?;
-    html(&SignInPage { email: String::new(), problem: None, demo: app.config.demo_account.clone() })
+    html(&SignInPage { email: String::new(), problem: None, demo: config.demo_account.clone() })
 }
 
 /// Somebody wants in.
-pub async fn enter(app: web::Data<App>, request: HttpRequest, typed: web::Form<SignInForm>) -> PageResult {
+pub async fn enter(
+    app: web::Data<App>,
+    config: web::Data<Config>,
+    request: HttpRequest,
+    typed: web::Form<SignInForm>,
+) -> PageResult {
     // A form from elsewhere must not sign a browser in to an account of its choice.
     if !is_ours(&request) {
         return Err(PageError::Forged);
     }
-    let address = address_of(&app, &request);
+    let address = address_of(&request);
     let from = Origin { address: &address, agent: agent_of(&request) };
     let problem = match app.store.sign_in(&typed.email, &typed.password, &from).await? {
         Ok(token) => {
             tracing::info!("somebody signed in from {address}");
-            let cookie = session::cookie(&app, &token);
+            let cookie = session::cookie(&config, &token);
             return Ok(HttpResponse::SeeOther().insert_header(("Location", "/")).cookie(cookie).finish());
         }
         Err(Denied::Wrong) => "The address or the password is wrong. Check both and try again.".to_owned(),
@@ -70,19 +75,25 @@ pub async fn enter(app: web::Data<App>, request: HttpRequest, typed: web::Form<S
     };
     tracing::warn!("a sign-in from {address} was refused");
     let page =
-        SignInPage { email: typed.into_inner().email, problem: Some(problem), demo: app.config.demo_account.clone() };
+        SignInPage { email: typed.into_inner().email, problem: Some(problem), demo: config.demo_account.clone() };
     let mut response = html(&page)?;
     *response.status_mut() = actix_web::http::StatusCode::UNAUTHORIZED;
     Ok(response)
 }
 
 /// Somebody leaves.
-pub async fn leave(app: web::Data<App>, request: HttpRequest, visitor: Visitor, form: web::Form<Signed>) -> PageResult {
+pub async fn leave(
+    app: web::Data<App>,
+    config: web::Data<Config>,
+    request: HttpRequest,
+    visitor: Visitor,
+    form: web::Form<Signed>,
+) -> PageResult {
     visitor.check(&form.csrf)?;
     if let Some(token) = request.cookie(session::COOKIE) {
         app.store.sign_out(token.value()).await?;
     }
-    Ok(HttpResponse::SeeOther().insert_header(("Location", "/sign-in")).cookie(session::cookie(&app, "")).finish())
+    Ok(HttpResponse::SeeOther().insert_header(("Location", "/sign-in")).cookie(session::cookie(&config, "")).finish())
 }
 
 /// Day or night, kept in a cookie that the style sheet's script reads.

@@ -11,11 +11,11 @@ use pronoia_core::study::Basis;
 use pronoia_core::{Table, number};
 
 use super::{ContributionLine, CustomerQuery, NearLine, ScoreExplanation};
-use crate::error::PageError;
 use crate::frame::encoded;
 use crate::pages::decide::policy_evaluation::Situation;
-use crate::prediction_cache::CandidatePredictions;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::prediction_cache::CandidatePredictions;
+use pronoia_service::text;
 
 /// Customers that reasons are counted from.
 const BACKGROUND: usize = 400;
@@ -47,17 +47,17 @@ pub struct Room<'a> {
 }
 
 impl Room<'_> {
-    pub fn account(&self, asked: &CustomerQuery) -> Result<ScoreExplanation, PageError> {
+    pub fn account(&self, asked: &CustomerQuery) -> Result<ScoreExplanation, ServiceError> {
         let (began, from, who) = self.began(asked)?;
         let mut customer = began.clone();
         for (at, text) in &asked.values {
             let Some(input) = self.inputs.get(*at) else { continue };
             let there = began.column(&input.name).and_then(|column| column.text(0)).unwrap_or_default();
             if text.trim() != there {
-                customer = with_value(&customer, &input.name, text).map_err(PageError::Refused)?;
+                customer = with_value(&customer, &input.name, text).map_err(ServiceError::Refused)?;
             }
         }
-        let failed = |e: pronoia_core::prepare::PrepareError| PageError::Refused(e.to_string());
+        let failed = |e: pronoia_core::prepare::PrepareError| ServiceError::Refused(e.to_string());
         let step = (self.book.rows.len() / BACKGROUND).max(1);
         let others: Vec<usize> = self.book.rows.iter().step_by(step).copied().collect();
         let reasons = Reasons::of(
@@ -130,7 +130,7 @@ impl Room<'_> {
     }
 
     /// The customer to begin with, how the address says so, and who that is.
-    fn began(&self, asked: &CustomerQuery) -> Result<(Table, String, String), PageError> {
+    fn began(&self, asked: &CustomerQuery) -> Result<(Table, String, String), ServiceError> {
         let table = &self.book.table;
         let of_row = |row: usize, who: String| Ok((table.take(&[row]), row.to_string(), who));
         match asked.row.as_deref() {
@@ -139,7 +139,7 @@ impl Room<'_> {
                 Ok((middle, "typical".into(), "a typical customer (medians and most frequent values)".into()))
             }
             Some(row) => {
-                let row: usize = row.parse().ok().filter(|row| *row < table.rows()).ok_or(PageError::NotFound)?;
+                let row: usize = row.parse().ok().filter(|row| *row < table.rows()).ok_or(ServiceError::NotFound)?;
                 of_row(row, format!("the customer in row {}", text::count(row as u64 + 1)))
             }
             None => {
@@ -164,15 +164,15 @@ impl Room<'_> {
     }
 
     /// What the customer is worth, with the offer that suits them best at this probability.
-    fn given(&self, customer: &Table, probability: f64) -> Result<Given, PageError> {
+    fn given(&self, customer: &Table, probability: f64) -> Result<Given, ServiceError> {
         let mut policy = self.situation.chosen.policy.clone();
         let derived = self.basis.population(customer).map_or_else(|_| customer.clone(), |(derived, _)| derived);
-        let (offered, _) = policy.worked_out(&derived, &[0]).map_err(|e| PageError::Refused(e.to_string()))?;
+        let (offered, _) = policy.worked_out(&derived, &[0]).map_err(|e| ServiceError::Refused(e.to_string()))?;
         Ok(offered.given(policy.rule.by, &[probability]))
     }
 
     /// What the policy does: acts, has somebody look, or leaves alone.
-    fn acts(&self, customer: &Table, told: f64) -> Result<Action, PageError> {
+    fn acts(&self, customer: &Table, told: f64) -> Result<Action, ServiceError> {
         let by = self.situation.chosen.policy.rule.by;
         let probability = self.situation.chosen.population.shift().there(told);
         let key = match by {
@@ -339,9 +339,9 @@ impl Room<'_> {
         format!("{acting}: expected incremental profit {}{currency}; {line}.", number::fixed(gain, 2))
     }
 
-    fn near(&self, nearest: &[Near], columns: &[String]) -> Result<Vec<NearLine>, PageError> {
+    fn near(&self, nearest: &[Near], columns: &[String]) -> Result<Vec<NearLine>, ServiceError> {
         let table = &self.book.table;
-        let happened = self.basis.outcome.read(table).map_err(|e| PageError::Refused(e.to_string()))?;
+        let happened = self.basis.outcome.read(table).map_err(|e| ServiceError::Refused(e.to_string()))?;
         let question = self.situation.view.study.kind();
         let line = |near: &Near| {
             let event = happened[near.row] == Some(true);
@@ -366,7 +366,7 @@ impl Room<'_> {
         customer: &Table,
         acts: Action,
         from: &str,
-    ) -> Result<(String, Option<String>), PageError> {
+    ) -> Result<(String, Option<String>), ServiceError> {
         let can = |at: &usize| !asked.told || asked.can.contains(at);
         let changeable: Vec<String> =
             (0..self.inputs.len()).filter(can).map(|at| self.inputs[at].name.clone()).collect();
@@ -374,7 +374,7 @@ impl Room<'_> {
         let flips = |after: &Table, told: f64| self.acts(after, told).is_ok_and(|other| other != acts);
         let real = (&self.book.table, self.likeness.rows());
         let found = smallest_change(self.model, customer, real, (self.likeness, &changeable), flips)
-            .map_err(|e| PageError::Refused(e.to_string()))?;
+            .map_err(|e| ServiceError::Refused(e.to_string()))?;
         let Some(found) = found else {
             let what = if changeable.is_empty() {
                 "No column is marked as changeable"

@@ -5,8 +5,8 @@ use pronoia_core::explain::ColumnImportance;
 use pronoia_core::validation::ModelImportance;
 
 use super::ImportanceQuery;
-use crate::frame::{StudyView, decide_alike, whom};
-use crate::text;
+use pronoia_service::study_view::{StudyView, decide_alike, whom};
+use pronoia_service::text;
 
 /// Width of the bars in their own units.
 const WIDTH: f64 = 240.0;

@@ -6,8 +6,9 @@ use pronoia_core::validation::ModelImportance;
 
 use super::ImportanceQuery;
 use super::partial_dependence::written;
-use crate::frame::{StudyView, encoded};
-use crate::text;
+use crate::frame::encoded;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Pairs that are listed.
 const LISTED: usize = 6;

@@ -6,7 +6,7 @@ use pronoia_core::number::plain;
 use pronoia_core::question::Question;
 use serde_json::json;
 
-use crate::text;
+use pronoia_service::text;
 
 /// Customers at a value below which it is hardly covered.
 const SPARSE: u64 = 30;

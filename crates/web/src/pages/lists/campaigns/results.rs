@@ -7,8 +7,9 @@ use pronoia_core::study::ChosenPolicy;
 use pronoia_store::campaign;
 
 use crate::definitions::{self, Meanings};
-use crate::frame::{StudyView, encoded};
-use crate::text;
+use crate::frame::encoded;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// Width of the ladder in its own units.
 const WIDTH: f64 = 200.0;

@@ -4,14 +4,14 @@ use pronoia_core::campaign::CampaignOutcome;
 use pronoia_store::StoreError;
 
 use crate::App;
-use crate::error::PageError;
-use crate::frame::StudyView;
 use crate::pages::lists::campaigns::results::CameOfIt;
 use crate::pages::live::monitoring::WatchView;
 use crate::pages::live::statement::Section;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
-pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, PageError> {
+pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, ServiceError> {
     let mut section = Section::new("In use");
     let scored = view.lists.iter().filter(|list| list.scored_id.is_some());
     let mut lists = Vec::new();
@@ -35,7 +35,7 @@ pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, Pag
     }
     for release in app.store.releases(view.study.id).await? {
         let Some(version) = release.version_id else { continue };
-        let ready = app.served.ready(app, (release.workspace_id, version)).await?;
+        let ready = app.release_calls.ready(app, (release.workspace_id, version)).await?;
         let versions = app.store.release_versions(release.id).await?;
         let numbers: Vec<(i64, i32)> = versions.iter().map(|version| (version.id, version.number)).collect();
         let watch = WatchView::of(app, version, &ready.expected, &numbers).await?;

@@ -3,13 +3,13 @@
 use pronoia_core::evaluate::Evaluation;
 
 use crate::App;
-use crate::error::PageError;
-use crate::frame::StudyView;
 use crate::pages::live::statement::Section;
 use crate::pages::train::detail::CandidateDetail;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
-pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, PageError> {
+pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, ServiceError> {
     let chosen = match view.policy_model() {
         Some((_, model)) => Some(model),
         None => view.best()?,

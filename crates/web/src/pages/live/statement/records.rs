@@ -8,17 +8,17 @@ use pronoia_core::sentence::capital;
 use pronoia_core::study::{ColumnChoice, ColumnRole};
 
 use crate::App;
-use crate::error::PageError;
-use crate::frame::StudyView;
 use crate::pages::live::statement::Section;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
-pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, PageError> {
+pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, ServiceError> {
     let meanings = app.store.meanings(view.study.workspace_id, &view.table.name).await?;
     Ok(vec![data(view, &meanings)?, exclusions(view), preparation(view)])
 }
 
-fn data(view: &StudyView, meanings: &HashMap<String, String>) -> Result<Section, PageError> {
+fn data(view: &StudyView, meanings: &HashMap<String, String>) -> Result<Section, ServiceError> {
     let table = &view.table;
     let stored = table.stored_columns()?;
     let source = table.came_from()?;

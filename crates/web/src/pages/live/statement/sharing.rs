@@ -6,13 +6,14 @@ use pronoia_store::shares::MOST_DAYS;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::StudyView;
+use crate::error::html;
 use crate::pages::live::statement::document::{SectionPart, StatementDocument};
 use crate::pages::live::statement::{shown, written};
 use crate::pages::{PageResult, Signed, StudyPath, reached_at, see_other};
 use crate::session::Visitor;
-use crate::text;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 /// The longest name of whom a link is for, in characters.
 const LONGEST_NAME: usize = 80;
@@ -35,7 +36,7 @@ pub(super) struct ShareLine {
 }
 
 /// The links of a study that are good.
-pub(super) async fn lines(app: &App, study: i64) -> Result<Vec<ShareLine>, PageError> {
+pub(super) async fn lines(app: &App, study: i64) -> Result<Vec<ShareLine>, ServiceError> {
     let line = |share: pronoia_store::share::Model| ShareLine {
         id: share.id,
         until: text::moment(&share.expires_at),
@@ -84,13 +85,12 @@ pub async fn share(
     let study = app.store.study(visitor.workspace_id(), path.id).await?;
     let name = form.name.trim();
     if name.is_empty() || name.chars().count() > LONGEST_NAME {
-        return Err(PageError::Refused(format!("Say whom the link is for, in up to {LONGEST_NAME} letters.")));
+        return Err(ServiceError::Refused(format!("Say whom the link is for, in up to {LONGEST_NAME} letters.")).into());
     }
-    let days = form
-        .days
-        .trim()
-        .parse()
-        .map_err(|_| PageError::Refused(format!("“{}” is no number of days from 1 to {MOST_DAYS}.", form.days)))?;
+    let days =
+        form.days.trim().parse().map_err(|_| {
+            ServiceError::Refused(format!("“{}” is no number of days from 1 to {MOST_DAYS}.", form.days))
+        })?;
     let key = app.store.share(study.id, visitor.account_id(), name, days).await?;
     app.store
         .note(

@@ -3,7 +3,7 @@
 use pronoia_core::prepare::{Encoder, Imputation, SampleSize, StepAction};
 use serde::Deserialize;
 
-use crate::text;
+use pronoia_service::text;
 
 /// Its fields; which of them count depends on the kind of step.
 #[derive(Deserialize)]

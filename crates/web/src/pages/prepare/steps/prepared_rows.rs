@@ -9,11 +9,13 @@ use pronoia_store::model;
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::{Frame, StudyView};
+use crate::error::html;
+use crate::frame::Frame;
 use crate::pages::prepare::PrepareViews;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 
 /// Customers shown.
 const SHOWN: u64 = 3;
@@ -56,7 +58,7 @@ pub async fn received(
     // In a blend every member receives its own.
     let alone = |m: &&StoredCandidate| m.recipe().is_ok_and(|recipe| recipe.members().len() == 1);
     let chosen = match query.model {
-        Some(id) => Some(study.fitted().filter(alone).find(|m| m.id == id).ok_or(PageError::NotFound)?),
+        Some(id) => Some(study.fitted().filter(alone).find(|m| m.id == id).ok_or(ServiceError::NotFound)?),
         None => study.fitted().filter(alone).find(|m| !study.is_stale(m)).or(study.fitted().find(alone)),
     };
     let models =
@@ -74,12 +76,12 @@ pub async fn received(
     html(&PreparedRowsPage { frame, views, prepare, train, models, heading, groups, customers })
 }
 
-async fn groups(app: &App, study: &StudyView, chosen: &model::Model) -> Result<Vec<PreparedColumn>, PageError> {
+async fn groups(app: &App, study: &StudyView, chosen: &model::Model) -> Result<Vec<PreparedColumn>, ServiceError> {
     let fitted = app.store.model(chosen.id).await?.fitted()?;
     let names: Vec<String> = fitted.inputs().map(|input| input.name.clone()).collect();
     let table = app.store.first_rows(&study.table, &names, SHOWN).await?;
     let rows: Vec<usize> = (0..table.rows()).collect();
-    let refused = |e: pronoia_core::prepare::PrepareError| PageError::Refused(e.to_string());
+    let refused = |e: pronoia_core::prepare::PrepareError| ServiceError::Refused(e.to_string());
     let Some(member) = fitted.members.first() else { return Ok(Vec::new()) };
     let preparation: &Preparation = &member.preparation;
     let design = preparation.apply(&table, &rows).map_err(refused)?;

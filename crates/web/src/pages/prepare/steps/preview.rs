@@ -9,10 +9,11 @@ use pronoia_core::prepare::{FittedStep, PrepareError, TrainingRows};
 use serde::Deserialize;
 
 use crate::App;
-use crate::error::{PageError, html};
-use crate::frame::StudyView;
+use crate::error::html;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 
 /// Rows shown.
 const SHOWN: usize = 5;
@@ -70,7 +71,7 @@ pub async fn preview(
     };
     // What the expression reads may have been made by a step.
     let inputs: Vec<String> = expression.inputs().map(str::to_owned).collect();
-    let refused = |e: PrepareError| PageError::Refused(e.to_string());
+    let refused = |e: PrepareError| ServiceError::Refused(e.to_string());
     let (actions, mut read) = needed(&steps, &inputs, &raw).map_err(refused)?;
     // A step may have learned from the outcome.
     let outcome = study.state.outcome.as_ref().filter(|_| !actions.is_empty());
@@ -87,7 +88,7 @@ pub async fn preview(
     let event: Vec<bool> = all.iter().map(|&row| happened.get(row).copied().flatten() == Some(true)).collect();
     let training = TrainingRows { rows: &all, event: &event, weight: None };
     let (_, table) = FittedStep::fit_all(&actions, &table, &training).map_err(refused)?;
-    let (values, undefined) = expression.column("value", &table).map_err(PageError::Refused)?;
+    let (values, undefined) = expression.column("value", &table).map_err(ServiceError::Refused)?;
     let mut account =
         format!("missing in {} of the first {} rows", count(values.missing() as u64), count(table.rows() as u64));
     if undefined > 0 {

@@ -6,7 +6,7 @@ use pronoia_core::number::plain;
 use pronoia_core::prepare::{Coding, ObservedValues, Preparation};
 
 use super::DetailTable;
-use crate::text;
+use pronoia_service::text;
 
 /// How they were found, in a sentence.
 pub(super) fn how_found(l: &Logistic, on: &str) -> String {

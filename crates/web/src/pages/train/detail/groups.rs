@@ -9,7 +9,7 @@ use pronoia_core::prepare::Preparation;
 use pronoia_core::{Kind, Model, number};
 
 use super::DetailTable;
-use crate::text;
+use pronoia_service::text;
 
 /// Levels that a group is named by.
 const MOST_LEVELS: usize = 6;

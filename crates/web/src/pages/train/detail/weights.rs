@@ -6,7 +6,7 @@ use pronoia_core::number;
 use pronoia_core::prepare::{Coding, Preparation};
 
 use super::DetailTable;
-use crate::text;
+use pronoia_service::text;
 
 /// The values that say most, of all columns.
 pub(super) fn evidence(of_features: &[Evidence], preparation: &Preparation) -> Option<DetailTable> {

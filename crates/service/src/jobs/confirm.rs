@@ -8,7 +8,8 @@ use serde::{Deserialize, Serialize};
 
 use super::fit::{fetch_with, judge, parts};
 use super::{Trouble, Watch, compute};
-use crate::{App, frame, text};
+use crate::study_view::{decide_alike, whom};
+use crate::{App, text};
 
 /// What the sealed test said about a policy.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -35,7 +36,7 @@ pub struct Confirmation {
 impl Confirmation {
     /// Whether it is of this policy.
     pub fn is_of(&self, chosen: &ChosenPolicy) -> bool {
-        frame::decide_alike(&self.chosen, chosen)
+        decide_alike(&self.chosen, chosen)
     }
 }
 
@@ -97,7 +98,7 @@ pub(super) async fn confirm(
         text::money(confirmation.found),
         text::money(confirmation.low),
         text::money(confirmation.high),
-        frame::whom(&confirmation.chosen.population, &confirmation.chosen.currency)
+        whom(&confirmation.chosen.population, &confirmation.chosen.currency)
     );
     app.store.set_confirmation(&study, value, ("Sealed test set opened", &figure)).await?;
     Ok(address)

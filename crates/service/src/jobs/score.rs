@@ -14,10 +14,8 @@ use super::import::DESCRIBED;
 use super::matching::Against;
 use super::opt_outs::Suppressed;
 use super::{Trouble, Watch, compute};
-use crate::error::PageError;
-use crate::pages::lists::campaigns::mean_of_acted;
-use crate::pages::lists::groups::GroupsView;
-use crate::pages::lists::rows::ScoredRowsQuery;
+use crate::error::ServiceError;
+use crate::scored_list::{ScoredGroups, mean_of_acted};
 use crate::{App, text};
 
 /// Scores a list.
@@ -174,8 +172,8 @@ async fn score_rows(
 }
 
 /// Adds up what the page of a scored list shows of all its customers.
-async fn looked_at(app: &App, table: &record_table::Model) -> Result<(), PageError> {
-    GroupsView::of(app, table, &ScoredRowsQuery::default()).await?;
+async fn looked_at(app: &App, table: &record_table::Model) -> Result<(), ServiceError> {
+    ScoredGroups::of(app, table, None).await?;
     mean_of_acted(app, table).await?;
     Ok(())
 }

@@ -9,8 +9,8 @@ use pronoia_store::{StoreError, model};
 
 use crate::App;
 use crate::cache::PolicyCache;
-use crate::error::PageError;
-use crate::frame::StudyView;
+use crate::error::ServiceError;
+use crate::study_view::StudyView;
 
 /// Bytes of all books that are kept; the one that was opened last is kept whatever its size.
 const KEPT: usize = 256 << 20;
@@ -42,8 +42,8 @@ impl CandidatePredictions {
     pub fn likeness(
         &self,
         columns: &[String],
-        fitted_to: impl FnOnce(&Table) -> Result<Vec<usize>, PageError>,
-    ) -> Result<&Similarity, PageError> {
+        fitted_to: impl FnOnce(&Table) -> Result<Vec<usize>, ServiceError>,
+    ) -> Result<&Similarity, ServiceError> {
         if let Some(learned) = self.likeness.get() {
             return Ok(learned);
         }
@@ -80,13 +80,13 @@ impl PredictionCache {
         view: &StudyView,
         model: &model::Model,
         columns: Vec<String>,
-    ) -> Result<Arc<CandidatePredictions>, PageError> {
+    ) -> Result<Arc<CandidatePredictions>, ServiceError> {
         let key = (model.id, columns);
         if let Some(book) = self.0.get(&key) {
             return Ok(book);
         }
         let told = app.store.judgement(model.id).await?.ok_or_else(|| {
-            PageError::Refused(format!(
+            ServiceError::Refused(format!(
                 "The predictions of {} for single customers were not saved. Fit it again at Train, then decide by customer.",
                 model.name.to_lowercase()
             ))
@@ -108,7 +108,12 @@ impl PredictionCache {
 }
 
 /// Columns of the table that a model was fitted on, also of those that its steps make.
-async fn columns_of(app: &App, view: &StudyView, model: &model::Model, names: &[String]) -> Result<Table, PageError> {
+async fn columns_of(
+    app: &App,
+    view: &StudyView,
+    model: &model::Model,
+    names: &[String],
+) -> Result<Table, ServiceError> {
     if names.is_empty() {
         return Ok(Table::default());
     }
@@ -119,7 +124,7 @@ async fn columns_of(app: &App, view: &StudyView, model: &model::Model, names: &[
     if names.iter().all(is_stored) {
         return Ok(app.store.columns(&record, Some(names)).await?);
     }
-    let refused = |e: String| PageError::Refused(format!("The amounts cannot be computed: {e}"));
+    let refused = |e: String| ServiceError::Refused(format!("The amounts cannot be computed: {e}"));
     let checked = steps::checked(&basis.steps, &kinds).map_err(|e| refused(e.to_string()))?;
     let mut wanted: Vec<String> = names.iter().filter(|name| is_stored(name)).cloned().collect();
     for name in checked.into_iter().flat_map(|(_, reads)| reads).filter(is_stored) {

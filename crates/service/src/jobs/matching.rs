@@ -10,7 +10,7 @@ use pronoia_store::{record_table, study};
 use super::fit::{fetch_with, parts};
 use super::{Trouble, Watch, compute};
 use crate::App;
-use crate::frame::decide_alike;
+use crate::study_view::decide_alike;
 
 /// Rows of a list that are looked at at a time.
 const ROWS: usize = 20_000;

@@ -2,7 +2,7 @@
 
 mod ablation;
 mod append;
-pub(crate) mod campaign;
+pub mod campaign;
 mod confirm;
 mod diagnostics;
 mod drivers;
@@ -235,7 +235,7 @@ fn ending_of(id: i64, result: Result<Result<String, Trouble>, JoinError>) -> Opt
 }
 
 /// Writes down beside what a job was for that the job will not be done.
-pub(crate) async fn put_aside(app: &App, work: &Work, state: &str) {
+pub async fn put_aside(app: &App, work: &Work, state: &str) {
     let written = match work {
         Work::Scan { upload, .. } | Work::Import { upload } => app.store.set_upload_state(*upload, state, None).await,
         Work::Fit { model } => app.store.set_model_state(*model, state, None).await,
@@ -313,7 +313,7 @@ async fn perform(app: &App, taken: &TakenJob, watch: &Watch) -> Result<String, T
 }
 
 /// Lets the present thread have what pages and the database leave of the machine.
-pub(crate) fn stand_back() {
+pub fn stand_back() {
     // Where the system does not allow it, the work is done all the same.
     if let Err(e) = rustix::process::nice(LOWEST) {
         tracing::debug!("a computation could not be put behind pages: {e}");

@@ -12,8 +12,8 @@ use pronoia_core::{Kind, Model};
 use pronoia_store::releases::{OpenedRelease, Use};
 use pronoia_store::{StoreError, release_version};
 
-use super::limits::CallLimits;
 use crate::cache::PolicyCache;
+use crate::call_limits::CallLimits;
 use crate::{App, text};
 
 /// Versions that are kept ready.
@@ -41,18 +41,22 @@ struct ReleaseCall {
 
 /// What answers calls; cheap to clone.
 #[derive(Debug, Clone)]
-pub struct Served {
+pub struct ReleaseCalls {
     ready: PolicyCache<i64, Ready>,
     keys: Arc<Mutex<Looked>>,
     uses: Arc<Mutex<HashMap<ReleaseCall, (Use, CustomerTally)>>>,
-    pub(super) limits: CallLimits,
+    /// How often keys may call.
+    pub limits: CallLimits,
 }
 
 /// A version with everything that an answer needs.
 #[derive(Debug)]
 pub struct Ready {
+    /// The number of the version.
     pub number: i32,
+    /// The model.
     pub model: Model,
+    /// The policy.
     pub chosen: ChosenPolicy,
     /// What it met when it was fitted, and said when it was judged.
     pub expected: TrainingDistribution,
@@ -62,7 +66,7 @@ pub struct Ready {
     pub of_policy: Vec<(String, Kind)>,
 }
 
-impl Default for Served {
+impl Default for ReleaseCalls {
     fn default() -> Self {
         Self {
             ready: PolicyCache::most(READY),
@@ -73,7 +77,7 @@ impl Default for Served {
     }
 }
 
-impl Served {
+impl ReleaseCalls {
     /// Has every model read again that is called.
     pub fn forget_models(&self) {
         self.ready.clear();
@@ -86,7 +90,7 @@ impl Served {
     }
 
     /// What a key opens.
-    pub(super) async fn opened(&self, app: &App, key: &str) -> Result<Option<OpenedRelease>, StoreError> {
+    pub async fn opened(&self, app: &App, key: &str) -> Result<Option<OpenedRelease>, StoreError> {
         let known = self.keys.lock().unwrap_or_else(PoisonError::into_inner).get(key).cloned();
         if let Some((_, opened)) = known.filter(|(when, _)| when.elapsed() < BELIEVED) {
             return Ok(opened);
@@ -104,7 +108,7 @@ impl Served {
     }
 
     /// Adds to how often a version was called, and whom it met.
-    pub(super) fn count(&self, (release, version): (i64, i64), used: Use, met: &CustomerTally) {
+    pub fn count(&self, (release, version): (i64, i64), used: Use, met: &CustomerTally) {
         let mut uses = self.uses.lock().unwrap_or_else(PoisonError::into_inner);
         let (uses, tally) = uses.entry(ReleaseCall { release, version }).or_default();
         *uses += used;
@@ -161,7 +165,7 @@ impl Served {
     pub async fn keep_writing(app: App) {
         loop {
             tokio::time::sleep(WRITTEN).await;
-            app.served.write_down(&app).await;
+            app.release_calls.write_down(&app).await;
         }
     }
 }

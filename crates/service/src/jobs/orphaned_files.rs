@@ -17,7 +17,7 @@ pub(super) async fn keep_sweeping(app: App) {
     loop {
         match app.store.files_needed().await {
             Ok(needed) => {
-                let folder = app.config.uploads.clone();
+                let folder = app.files.uploads.clone();
                 let swept = tokio::task::spawn_blocking(move || sweep(&folder, &needed, LEFT_ALONE)).await;
                 if let Ok(Ok(removed @ 1..)) = swept {
                     tracing::info!("{removed} files that belonged to nothing were removed");

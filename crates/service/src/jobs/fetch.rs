@@ -35,7 +35,7 @@ pub(super) async fn fetch(
     let source = app.store.source(workspace, source).await?;
     let failed = |e: std::io::Error| Trouble::Failed(format!("The uploads folder cannot be used: {e}."));
     let path = app.place().await.map_err(failed)?;
-    let most = MostFetched { time: LONGEST, bytes: app.config.most_upload };
+    let most = MostFetched { time: LONGEST, bytes: app.files.most_upload };
     let fetched = match app.connector.fetch(&source, sql, &path, &most, watch).await {
         Ok(fetched) => fetched,
         Err(e) => {
