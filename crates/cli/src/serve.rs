@@ -6,9 +6,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
-use pronoia_service::{Budget, Files};
+use pronoia_service::{Budget, Files, demonstration};
 use pronoia_store::queries::Unprotected;
-use pronoia_web::{Config, TrustedProxies, demonstration};
+use pronoia_web::{Config, TrustedProxies};
 
 use crate::CommandOutcome;
 use crate::place::{Installation, runtime};

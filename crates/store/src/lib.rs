@@ -39,6 +39,7 @@ pub mod shares;
 pub mod sign_in;
 pub mod sources;
 pub mod studies;
+mod unit;
 pub mod uploads;
 pub mod waiting_turns;
 
@@ -49,10 +50,12 @@ pub use entity::{
 };
 pub use error::StoreError;
 
-use sea_orm::{ConnectionTrait, DatabaseConnection};
+use sea_orm::ConnectionTrait;
 use sea_orm_migration::MigratorTrait;
 
 use pools::Pools;
+use unit::Db;
+pub use unit::Unit;
 
 /// What every function of the store returns.
 pub type Result<T> = std::result::Result<T, StoreError>;
@@ -61,7 +64,7 @@ pub type Result<T> = std::result::Result<T, StoreError>;
 #[derive(Clone)]
 pub struct Store {
     /// The connections that are used.
-    db: DatabaseConnection,
+    db: Db,
     /// All of them.
     pools: pools::Pools,
     /// The lease under which a job writes.
@@ -86,27 +89,32 @@ impl Store {
         let pools = Pools::open(url).await?;
         // Several servers that start at once do not change the tables at once.
         locks::alone(url, locks::Lock::Schema, async { Ok(schema::Migrator::up(&pools.jobs, None).await?) }).await?;
-        Ok(Self { db: pools.pages.clone(), pools, lease: None, questions: queries::SharedQuestions::default() })
+        Ok(Self {
+            db: Db::Pool(pools.pages.clone()),
+            pools,
+            lease: None,
+            questions: queries::SharedQuestions::default(),
+        })
     }
 
     /// The same store, by the connections that jobs use.
     pub fn for_jobs(&self) -> Self {
-        Self { db: self.pools.jobs.clone(), ..self.clone() }
+        Self { db: Db::Pool(self.pools.jobs.clone()), ..self.clone() }
     }
 
     /// The same store, by the connections that files are written with that somebody takes away.
     pub fn for_exports(&self) -> Self {
-        Self { db: self.pools.exports.clone(), ..self.clone() }
+        Self { db: Db::Pool(self.pools.exports.clone()), ..self.clone() }
     }
 
     /// The same store, by the connections that previews use.
     pub fn for_previews(&self) -> Self {
-        Self { db: self.pools.previews.clone(), ..self.clone() }
+        Self { db: Db::Pool(self.pools.previews.clone()), ..self.clone() }
     }
 
     /// The same store, by the connections that a server shows with that it is alive.
     pub fn for_signs_of_life(&self) -> Self {
-        Self { db: self.pools.signs_of_life.clone(), ..self.clone() }
+        Self { db: Db::Pool(self.pools.signs_of_life.clone()), ..self.clone() }
     }
 
     /// Whether the database answers now.
@@ -119,7 +127,12 @@ impl Store {
         Ok(())
     }
 
+    /// The connections that rows are read and written by without SeaORM; within a unit those of pages, which see what
+    /// was committed.
     fn pool(&self) -> &sea_orm::sqlx::PgPool {
-        self.db.get_postgres_connection_pool()
+        match &self.db {
+            Db::Pool(pool) => pool.get_postgres_connection_pool(),
+            Db::Unit(_) => self.pools.pages.get_postgres_connection_pool(),
+        }
     }
 }

@@ -11,6 +11,7 @@ use pronoia_store::member_role::MemberRole;
 use crate::error::PageError;
 use crate::{App, api, pages, session};
 use pronoia_service::ServiceError;
+use pronoia_service::action::refusal;
 
 /// What somebody has to be to be answered.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -65,7 +66,7 @@ pub(crate) use declared as doors;
 
 /// Every address of pages and of the interface for programs.
 pub fn doors() -> impl Iterator<Item = &'static Route> {
-    api::DOORS.iter().chain(pages::DOORS)
+    api::DOORS.iter().chain(api::actions::doors()).chain(pages::DOORS)
 }
 
 impl Right {
@@ -105,12 +106,7 @@ async fn admitted(request: &ServiceRequest) -> Result<Option<SignedIn>, PageErro
     let token = request.cookie(session::COOKIE).ok_or(PageError::SignedOut)?;
     let signed_in = app.store.signed_in(token.value()).await?.ok_or(PageError::SignedOut)?;
     if signed_in.role < least {
-        return Err(ServiceError::NotAllowed(match least {
-            MemberRole::Owner => "Only owners of the workspace do this. Ask one of them; People says who they are.",
-            _ => {
-                "You may look at everything here and change nothing. An owner of the workspace can let you; People says who they are."
-            }
-        }).into());
+        return Err(ServiceError::NotAllowed(refusal(least)).into());
     }
     Ok(Some(signed_in))
 }

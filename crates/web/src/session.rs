@@ -3,9 +3,9 @@
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::{FromRequest, HttpMessage, HttpRequest, web};
+use pronoia_service::Actor;
 use pronoia_store::accounts::SignedIn;
 use pronoia_store::member_role::MemberRole;
-use pronoia_store::studies::Author;
 use std::cell::Cell;
 use std::future::Future;
 use std::pin::Pin;
@@ -67,9 +67,14 @@ impl Visitor {
         self.0.role == MemberRole::Owner
     }
 
-    /// Whoever chooses on the page that the form checked last stands on.
-    pub fn author(&self) -> Author {
-        Author { account_id: self.account_id(), seen: self.1.revision.get() }
+    /// Who acts.
+    pub fn actor(&self) -> Actor {
+        Actor {
+            workspace: self.workspace_id(),
+            account: self.account_id(),
+            role: self.0.role,
+            seen: self.1.revision.get(),
+        }
     }
 
     /// The account that choices are entered for.

@@ -5,6 +5,7 @@ mod support;
 
 mod account;
 mod acting;
+mod actions;
 mod addresses;
 mod away;
 mod backup;

@@ -82,7 +82,7 @@ async fn with_everything() -> Study {
 }
 
 /// A digest of all that the first workspace has; of what lies in tables of everybody's, the rows of both.
-async fn digest(study: &Study) -> String {
+pub(super) async fn digest(study: &Study) -> String {
     let tables = study
         .server
         .answer(
@@ -91,14 +91,14 @@ async fn digest(study: &Study) -> String {
              OR table_schema = 'public' AND table_name NOT IN ('session', 'sign_in_attempt', 'server_lock', 'release_use'))",
         )
         .await;
-    let mut digests = Vec::new();
-    for table in tables.split(' ') {
-        let sql = format!(
-            "SELECT '{table} ' || coalesce(md5(string_agg(t::text, E'\\n' ORDER BY t::text)), '') FROM {table} t"
-        );
-        digests.push(study.server.answer(&sql).await);
-    }
-    digests.join("\n")
+    let of = |table: &str| {
+        format!(
+            "SELECT '{table} ' || coalesce(md5(string_agg(t::text, E'\\n' ORDER BY t::text)), '') AS digest FROM {table} t"
+        )
+    };
+    let all: Vec<String> = tables.split(' ').map(of).collect();
+    let sql = format!("SELECT string_agg(digest, E'\\n' ORDER BY digest) FROM ({}) AS d", all.join(" UNION ALL "));
+    study.server.answer(&sql).await
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use crate::support::study::Study;
 use crate::support::{EMAIL, Http, PASSWORD, Server, plain, until};
 use pronoia_demo::{FIRST_MEMBER, FIRST_RENEWAL, SEED, members, outcome_csv, renewals_csv};
 use serde_json::{Value, json};
@@ -15,6 +16,8 @@ struct Program<'s> {
 /// What came back.
 struct Answer {
     status: u16,
+    media_type: String,
+    tag: String,
     text: String,
 }
 
@@ -31,17 +34,27 @@ impl Answer {
 
 impl Program<'_> {
     fn call(&self, method: &str, path: &str, media_type: &str, body: &[u8]) -> Answer {
+        self.call_with(method, path, &[("content-type", media_type)], body)
+    }
+
+    fn call_with(&self, method: &str, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
         let config = ureq::Agent::config_builder().http_status_as_error(false).build();
-        let request = ureq::http::Request::builder()
+        let mut request = ureq::http::Request::builder()
             .method(method)
             .uri(format!("{}/api/v1{path}", self.server.url))
-            .header("authorization", format!("Bearer {}", self.key))
-            .header("content-type", media_type);
+            .header("authorization", format!("Bearer {}", self.key));
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
         let mut answer = ureq::Agent::new_with_config(config)
             .run(request.body(body.to_vec()).expect("a request"))
             .expect("an answer");
+        let header = |name: &str| {
+            answer.headers().get(name).and_then(|value| value.to_str().ok()).unwrap_or_default().to_owned()
+        };
+        let (media_type, tag) = (header("content-type"), header("etag"));
         let text = answer.body_mut().with_config().limit(100_000_000).read_to_string().expect("text");
-        Answer { status: answer.status().as_u16(), text }
+        Answer { status: answer.status().as_u16(), media_type, tag, text }
     }
 
     fn get(&self, path: &str) -> Answer {
@@ -219,4 +232,70 @@ async fn every_path_of_the_document_answers_as_it_says_whatever_is_sent() {
         }
     }
     assert!(tried > 500, "{tried}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_an_analyst_does_a_program_does_by_the_same_actions() {
+    let study = Study::furnished().await;
+    study.idle().await;
+    let program = Program { server: &study.server, key: key(&study.http) };
+    let path = |action: &str| format!("/studies/{}/{action}", study.id);
+    let entered = async || study.store.ledger(study.id).await.expect("the ledger")[0].chosen.clone();
+
+    let role = json!({"column": "annual_fee", "role": "excluded"});
+    let done = program.post(&path("columns"), &role);
+    assert_eq!((done.status, done.text.as_str()), (204, ""));
+    assert_eq!(entered().await, "annual_fee: excluded");
+    let undo = study.store.ledger(study.id).await.expect("the ledger")[0].id;
+    assert_eq!(program.post(&path(&format!("ledger/{undo}/undo")), &json!({})).status, 204);
+    assert_eq!(program.call("POST", &path(&format!("ledger/{undo}/undo")), "application/json", b"").status, 422);
+    let fit = program.done(program.post(&path("candidates/1/importance"), &json!({}))).await;
+    assert!(fit["job"].as_i64().is_some(), "{fit}");
+    let branch = program.post(&path(&format!("ledger/{undo}/branch")), &json!({"title": "A branch"}));
+    assert_eq!((branch.status, branch.json()["id"].as_i64()), (201, Some(study.id + 1)), "{}", branch.text);
+
+    // What cannot be done is said as problem details.
+    for (action, body, status, said) in [
+        ("columns", json!({"column": "annual_fee", "role": "king"}), 422, "king"),
+        ("columns", json!({"column": "annual_fee"}), 422, "missing field `role`"),
+        ("columns", json!({"column": "annual_fee", "role": "excluded", "study": 1}), 422, "stands in the path"),
+        ("columns", json!({"column": "annual_fee", "role": "excluded", "colour": 1}), 422, "unknown field `colour`"),
+        ("columns", json!([1]), 422, "JSON object"),
+        ("columns", json!({"column": "nowhere", "role": "excluded"}), 404, "no such thing"),
+        ("candidates/99/refit", json!({}), 404, "no such thing"),
+        ("candidates/x/refit", json!({}), 404, "no such thing"),
+    ] {
+        let refused = program.post(&path(action), &body);
+        assert_eq!(refused.status, status, "{action} {body}: {}", refused.text);
+        assert_eq!(refused.media_type, "application/problem+json");
+        let problem = refused.json();
+        assert_eq!((problem["type"].as_str(), problem["status"].as_u64()), (Some("about:blank"), Some(status.into())));
+        assert!(problem["detail"].as_str().is_some_and(|detail| detail.contains(said)), "{problem}");
+        assert_eq!(problem["detail"], problem["error"]);
+    }
+    assert_eq!(program.post("/studies/99/columns", &role).status, 404);
+
+    // Whoever looked at an older revision is told the present one.
+    let tag = program.get(&format!("/studies/{}", study.id)).tag;
+    assert!(tag.starts_with('"') && tag.ends_with('"'), "{tag}");
+    let body = role.to_string();
+    let matching = |tag: &str| program.call_with("POST", &path("columns"), &[("if-match", tag)], body.as_bytes());
+    assert_eq!(matching(&tag).status, 204);
+    let late = matching(&tag);
+    assert_eq!(late.status, 412, "{}", late.text);
+    let present = program.get(&format!("/studies/{}", study.id)).tag;
+    assert!(present != tag && late.problem().contains(&present), "{}", late.text);
+
+    let document = program.get("/openapi.json").json();
+    for declared in pronoia_service::actions::DECLARATIONS {
+        let shape = |path: &str| {
+            path.split('/').map(|part| if part.starts_with('{') { "{}" } else { part }).collect::<Vec<_>>().join("/")
+        };
+        let paths = document["paths"].as_object().expect("paths");
+        let found = paths.iter().find(|(path, item)| shape(path) == shape(declared.path) && item["post"].is_object());
+        assert!(found.is_some(), "{declared:?} is in the document");
+    }
+    let body = &document["paths"]["/api/v1/studies/{study}/columns"]["post"]["requestBody"]["content"]["application/json"]
+        ["schema"];
+    assert!(body["properties"]["role"].is_object() && body["properties"]["study"].is_null(), "{body}");
 }

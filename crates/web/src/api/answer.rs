@@ -1,7 +1,7 @@
 //! What a program is told that cannot be answered.
 
 use actix_web::http::StatusCode;
-use actix_web::{HttpResponse, ResponseError};
+use actix_web::{HttpResponse, HttpResponseBuilder, ResponseError};
 use pronoia_store::StoreError;
 use serde::Serialize;
 use thiserror::Error;
@@ -40,6 +40,15 @@ pub enum ApiError {
     /// What stands behind the question mark of the address cannot be read.
     #[error("{0}")]
     BadQuery(String),
+    /// The study has another revision than the one that was looked at; its present tag.
+    #[error("The study was changed since: its entity tag is {0}. Read it again, and repeat what you want.")]
+    Changed(String),
+    /// Somebody changed the same in the meantime.
+    #[error("{0}")]
+    Overtaken(String),
+    /// Whoever asks may not do this.
+    #[error("{0}")]
+    NotAllowed(&'static str),
     /// Not JSON.
     #[error("Send JSON as application/json.")]
     NotJson,
@@ -55,7 +64,8 @@ impl From<StoreError> for ApiError {
     fn from(e: StoreError) -> Self {
         match e {
             StoreError::NotFound(_) | StoreError::PutAway => Self::NotThere(e.to_string()),
-            StoreError::Refused(_) | StoreError::TooWide(_) | StoreError::Overtaken(_) => Self::Refused(e.to_string()),
+            StoreError::Refused(_) | StoreError::TooWide(_) => Self::Refused(e.to_string()),
+            StoreError::Overtaken(_) => Self::Overtaken(e.to_string()),
             StoreError::Unreachable => Self::NotNow("The database is away; try again shortly.".into()),
             StoreError::Busy(_) | StoreError::DiskFull | StoreError::UploadsFull => Self::NotNow(e.to_string()),
             StoreError::Damaged(_) | StoreError::Database(_) | StoreError::Stopped | StoreError::LeaseLost => {
@@ -72,6 +82,10 @@ impl From<ServiceError> for ApiError {
             ServiceError::NotFound => Self::NotThere("There is no such thing in this workspace.".into()),
             ServiceError::TooLarge(sentence) => Self::TooLarge(sentence),
             ServiceError::Refused(sentence) => Self::Refused(sentence),
+            ServiceError::NotAllowed(sentence) => Self::NotAllowed(sentence),
+            ServiceError::Overtaken(entered) => {
+                Self::Overtaken(format!("The same was changed in the meantime: {}", entered.join("; ")))
+            }
             other => Self::Broken(other.to_string()),
         }
     }
@@ -98,11 +112,33 @@ impl ApiError {
     }
 }
 
-/// What is told instead of an answer.
+/// What is told instead of an answer: problem details (RFC 9457).
 #[derive(Debug, Serialize, ToSchema)]
 pub struct ApiProblem {
+    /// What kind of problem it is; none but its status, `about:blank`.
+    #[serde(rename = "type")]
+    pub kind: &'static str,
+    /// The reason of the status.
+    pub title: &'static str,
+    /// The status of the answer.
+    pub status: u16,
     /// What is wrong and what to do, in a sentence.
+    pub detail: String,
+    /// The same as `detail`.
     pub error: String,
+}
+
+/// Writes problem details.
+fn problem(response: &mut HttpResponseBuilder, status: StatusCode, detail: String) -> HttpResponse {
+    let title = status.canonical_reason().unwrap_or("Problem");
+    let problem =
+        ApiProblem { kind: "about:blank", title, status: status.as_u16(), detail: detail.clone(), error: detail };
+    response.content_type("application/problem+json").json(problem)
+}
+
+/// The entity tag of a study with this revision.
+pub fn entity_tag(revision: i64) -> String {
+    format!("\"{revision}\"")
 }
 
 impl ResponseError for ApiError {
@@ -113,6 +149,9 @@ impl ResponseError for ApiError {
             Self::NotFound(_) | Self::NotThere(_) => StatusCode::NOT_FOUND,
             Self::TooOften(..) => StatusCode::TOO_MANY_REQUESTS,
             Self::Refused(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::NotAllowed(_) => StatusCode::FORBIDDEN,
+            Self::Overtaken(_) => StatusCode::CONFLICT,
+            Self::Changed(_) => StatusCode::PRECONDITION_FAILED,
             Self::TooLarge(_) => StatusCode::PAYLOAD_TOO_LARGE,
             Self::Unsupported(_) | Self::NotJson => StatusCode::UNSUPPORTED_MEDIA_TYPE,
             Self::NotNow(_) => StatusCode::SERVICE_UNAVAILABLE,
@@ -132,12 +171,12 @@ impl ResponseError for ApiError {
             Self::NotNow(_) => drop(response.insert_header(("Retry-After", "5"))),
             _ => {}
         }
-        response.json(ApiProblem { error: self.to_string() })
+        problem(&mut response, status, self.to_string())
     }
 }
 
 /// For every address that leads nowhere.
 pub async fn nothing_here() -> HttpResponse {
-    HttpResponse::NotFound()
-        .json(ApiProblem { error: "There is nothing at this address; see /api/v1/openapi.json.".into() })
+    let detail = "There is nothing at this address; see /api/v1/openapi.json.".to_owned();
+    problem(&mut HttpResponse::NotFound(), StatusCode::NOT_FOUND, detail)
 }

@@ -5,7 +5,7 @@ use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
 use super::workspace::{fits, jobs, lists, studies, tables};
-use super::{answer, score};
+use super::{actions, answer, score};
 
 /// How releases are called.
 #[derive(OpenApi)]
@@ -57,5 +57,7 @@ pub async fn formula_schema() -> HttpResponse {
 
 /// The document.
 pub async fn document() -> HttpResponse {
-    HttpResponse::Ok().json(ApiDocument::openapi())
+    let mut document = ApiDocument::openapi();
+    actions::document(&mut document);
+    HttpResponse::Ok().json(document)
 }

@@ -23,8 +23,6 @@ use pronoia_core::study::ChosenPolicy;
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 
-use super::decide::policy_evaluation::Situation;
-use super::decide::policy_form::TypedFields;
 use super::{PageResult, StudyPath};
 use crate::App;
 use crate::definitions::Meanings;
@@ -39,6 +37,8 @@ use measures::{CompareMeasure, ComparedCandidate, Set};
 use pair::PairView;
 use pronoia_service::ServiceError;
 use pronoia_service::candidate_profit::CandidateProfit;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::evaluation_cache::CandidateFigures;
 use pronoia_service::study_view::{StudyView, whom};
 use pronoia_service::text;

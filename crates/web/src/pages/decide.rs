@@ -8,8 +8,6 @@ pub mod groups;
 pub mod importance;
 mod map;
 mod offers;
-pub(in crate::pages) mod policy_evaluation;
-pub mod policy_form;
 pub mod policy_sheet;
 pub(super) mod report;
 mod rules;
@@ -21,8 +19,6 @@ use actix_web::{HttpResponse, web};
 use askama::Template;
 use pronoia_core::decide::{Amount, Economics, ExpectedProfit, Order, Payoff};
 use pronoia_core::question::Question;
-use pronoia_store::jobs::Work;
-use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
 use super::compare::rule;
@@ -35,11 +31,12 @@ use crate::session::Visitor;
 use amounts::AmountField;
 use chart_data::Board;
 use offers::{OfferFields, OutcomeLine};
-use policy_evaluation::Situation;
-use policy_form::TypedFields;
 use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::{self, TypedFields};
+use pronoia_service::decide::{ConfirmPolicy, KeepPolicy};
 use pronoia_service::jobs::Confirmation;
-use pronoia_service::study_view::{StudyView, whom, worth_of};
+use pronoia_service::study_view::{StudyView, whom};
 use pronoia_service::text;
 use rules::RuleLine;
 use sensitivity::Assumptions;
@@ -334,34 +331,8 @@ pub async fn keep(
     form: web::Form<PolicyForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    enter_policy(&app, visitor.workspace_id(), visitor.author(), path.id, &form.typed).await?;
+    app.perform(visitor.actor(), KeepPolicy { study: path.id, policy: form.into_inner().typed }).await?;
     see_other(&format!("/studies/{}/decide", path.id))
-}
-
-/// Keeps a policy as typed, and enters it in the ledger; the one that is kept is not entered again.
-pub async fn enter_policy(
-    app: &App,
-    workspace: i64,
-    by: Author,
-    study: i64,
-    typed: &TypedFields,
-) -> Result<(), ServiceError> {
-    let study = StudyView::load(app, workspace, study).await?;
-    let situation = Situation::of(app, &study, typed).await?.ok_or_else(|| {
-        ServiceError::Refused("No model is fitted yet, so that there is nothing to decide on.".into())
-    })?;
-    if situation.is_kept() {
-        return Ok(());
-    }
-    let worth = worth_of(&situation.chosen).map_or(String::new(), |worth| format!("{} {}; ", worth.amount, worth.whom));
-    let choice = Choice {
-        by,
-        chosen: format!("Cut-off at {}", situation.chosen.policy.rule.in_short()),
-        figure: format!("{worth}{}", situation.model.name),
-    };
-    let mut state = study.state.clone();
-    state.policy = Some(situation.chosen);
-    super::choose(app, &study.study, &state, &choice).await
 }
 
 /// Opens the sealed test for the policy kept.
@@ -372,14 +343,6 @@ pub async fn confirm(
     form: web::Form<Signed>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let (policy, _) = study.policy_model().ok_or_else(|| {
-        ServiceError::Refused("Keep a policy first; the sealed test confirms a choice that was made.".into())
-    })?;
-    let work = Work::Confirm { study: study.study.id, model: policy.model_id };
-    let job = app
-        .store
-        .enqueue_once(visitor.workspace_id(), Some(study.study.id), "Confirming on the sealed test set", &work)
-        .await?;
+    let job = app.perform(visitor.actor(), ConfirmPolicy { study: path.id }).await?.job;
     see_other(&format!("/jobs/{job}"))
 }

@@ -3,7 +3,7 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::question::Question;
-use pronoia_store::{StoreError, record_table, upload};
+use pronoia_store::{record_table, upload};
 use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
@@ -12,7 +12,8 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::records::folder::FolderFile;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
+use pronoia_service::prepare::outcome::event_rate;
+use pronoia_service::studies::CreateStudy;
 use pronoia_service::study_view::{PolicyProfit, StudyView};
 use pronoia_service::text;
 
@@ -51,7 +52,7 @@ pub async fn page(app: web::Data<App>, visitor: Visitor) -> PageResult {
         studies.push(StudyLine {
             id: study.id,
             title: study.title,
-            event_rate: crate::pages::prepare::outcome::event_rate(&view)?,
+            event_rate: event_rate(&view)?,
             worth: view.worth(),
             last: view
                 .newest_entry()
@@ -84,34 +85,9 @@ pub struct NewQuestion {
 /// Begins a study.
 pub async fn begin(app: web::Data<App>, visitor: Visitor, form: web::Form<NewQuestion>) -> PageResult {
     visitor.check(&form.csrf)?;
-    let title = title_of(&form.title)?;
-    let question: Question = form.question.parse().map_err(ServiceError::Refused)?;
-    let table = app.store.table(visitor.workspace_id(), form.table).await?;
-    let study = enter_study(&app, visitor.account_id(), &table, title, question).await?;
+    let NewQuestion { table, title, question, .. } = form.into_inner();
+    let study = app.perform(visitor.actor(), CreateStudy { table, title, question, outcome: None }).await?.id;
     see_other(&format!("/studies/{study}/prepare"))
-}
-
-/// The question as it was typed, in a sentence.
-pub fn title_of(typed: &str) -> Result<&str, ServiceError> {
-    let title = typed.trim();
-    if title.is_empty() || title.chars().count() > 120 {
-        return Err(ServiceError::Refused("Write the question in a sentence of at most 120 letters.".into()));
-    }
-    Ok(title)
-}
-
-/// Begins a study, and enters that in its ledger.
-pub async fn enter_study(
-    app: &App,
-    account: i64,
-    table: &record_table::Model,
-    title: &str,
-    question: Question,
-) -> Result<i64, StoreError> {
-    let study = app.store.create_study(table, account, title, question).await?.id;
-    let figure = format!("on {}, {} rows", table.name, text::count_of(table.rows));
-    app.store.note(study, Some(account), "Study begun", &figure).await?;
-    Ok(study)
 }
 
 /// Leads to where the study stands.

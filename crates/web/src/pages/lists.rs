@@ -3,7 +3,6 @@
 pub(crate) mod campaigns;
 pub mod decision_diff;
 pub mod download;
-pub(crate) mod file_download;
 pub mod groups;
 pub mod list;
 mod match_report;
@@ -12,8 +11,6 @@ pub mod rows;
 
 use actix_web::web;
 use askama::Template;
-use pronoia_store::jobs::Work;
-use pronoia_store::study;
 use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
@@ -22,7 +19,7 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::session::Visitor;
 use opt_outs::DoNotContact;
-use pronoia_service::ServiceError;
+use pronoia_service::lists::ImportList;
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
 
@@ -111,18 +108,6 @@ pub async fn bring(
     form: web::Form<Bring>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let study = app.store.study(visitor.workspace_id(), path.id).await?;
-    let job = enter(&app, &study, form.table).await?;
+    let job = app.perform(visitor.actor(), ImportList { study: path.id, table: form.table }).await?.job;
     see_other(&format!("/jobs/{job}"))
-}
-
-/// Takes a table as a list of a study, to be decided about by the policy kept now; the job.
-pub async fn enter(app: &App, study: &study::Model, table: i64) -> Result<i64, ServiceError> {
-    if study.choices()?.policy.is_none() {
-        return Err(ServiceError::Refused("A list is scored with a policy. Keep one at Decide first.".into()));
-    }
-    let table = app.store.table(study.workspace_id, table).await?;
-    let work = Work::Bring { study: study.id, table: table.id };
-    let title = format!("Matching {}", table.name);
-    Ok(app.store.enqueue_once(study.workspace_id, Some(study.id), &title, &work).await?)
 }

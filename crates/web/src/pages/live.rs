@@ -8,14 +8,10 @@ mod view;
 
 use actix_web::{HttpRequest, web};
 use askama::Template;
-use pronoia_core::decide::{CutOff, Rule};
-use pronoia_core::study::ChosenPolicy;
 use pronoia_store::jobs::Work;
 use pronoia_store::{StoreError, release};
 use serde::Deserialize;
 
-use super::decide::policy_evaluation::Situation;
-use super::decide::policy_form::TypedFields;
 use super::{PageResult, Signed, StudyPath, see_other};
 use crate::App;
 use crate::api::{Request, scored_by};
@@ -23,12 +19,10 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::live::{LONGEST_NAME, ReleasePolicy};
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
 use view::ReleaseView;
-
-/// The longest name of a release.
-const LONGEST_NAME: usize = 60;
 
 /// Calls a minute that a key may be good for.
 const MOST_CALLS: i32 = 100_000;
@@ -132,47 +126,8 @@ pub async fn release(
     form: web::Form<ReleaseForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let name = form.name.trim();
-    let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
-    if name.is_empty() || name.len() > LONGEST_NAME || !name.chars().all(fits) {
-        return Err(ServiceError::Refused(format!(
-            "The name stands in an address: up to {LONGEST_NAME} small letters, digits and hyphens, such as renewals-2; it is “{name}”."
-        )).into());
-    }
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    enter_release(&app, visitor.account_id(), &view, name).await?;
-    see_other(&view.href("live"))
-}
-
-/// Releases the policy that is kept, and enters it in the ledger.
-pub async fn enter_release(app: &App, account: i64, view: &StudyView, name: &str) -> Result<i64, ServiceError> {
-    let refused = || ServiceError::Refused("Keep a policy at Decide first; it is what is released.".into());
-    if view.state.policy.is_none() {
-        return Err(refused());
-    }
-    let situation = Situation::of(app, view, &TypedFields::default()).await?.ok_or_else(refused)?;
-    let workspace = view.study.workspace_id;
-    let release = app.store.release(workspace, view.study.id, name, &one_by_one(&situation)).await?;
-    app.release_calls.forget();
-    let number = app.store.release_versions(release).await?.first().map_or(1, |version| version.number);
-    let rule = view.state.policy.as_ref().map_or(String::new(), |chosen| chosen.policy.rule.in_short());
-    app.store
-        .note(view.study.id, Some(account), &format!("Released as “{name}”"), &format!("version {number}, {rule}"))
-        .await?;
-    Ok(release)
-}
-
-/// The policy for customers who come one by one: acting where the line came to stand among those
-/// judged, since nobody can be the first hundred of one.
-fn one_by_one(situation: &Situation) -> ChosenPolicy {
-    let mut chosen = situation.chosen.clone();
-    let Rule { by, line, limits, refer_from } = &chosen.policy.rule;
-    let line = match line {
-        CutOff::Least(least) if limits.is_empty() => CutOff::Least(*least),
-        _ => CutOff::Least(situation.line()),
-    };
-    chosen.policy.rule = Rule { by: *by, line, limits: Vec::new(), refer_from: *refer_from };
-    chosen
+    app.perform(visitor.actor(), ReleasePolicy { study: path.id, name: form.into_inner().name }).await?;
+    see_other(&format!("/studies/{}/live", path.id))
 }
 
 /// The keys in the address of a release.

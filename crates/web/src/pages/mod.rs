@@ -15,15 +15,13 @@ mod workspace;
 use actix_web::{HttpRequest, web};
 use pronoia_core::study::{ColumnRole, StudyState};
 use pronoia_store::jobs::Work;
-use pronoia_store::ledger::LedgerLine;
-use pronoia_store::{StoreError, studies::Choice, study};
+use pronoia_store::study;
 use serde::Deserialize;
 
 use crate::error::{PageResult, see_other};
 use crate::rights::doors;
 use crate::{App, assets};
 use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 doors! {
     "";
@@ -198,27 +196,6 @@ pub async fn nothing_here() -> PageResult {
 async fn health(app: web::Data<App>) -> PageResult {
     app.store.ping().await?;
     Ok(actix_web::HttpResponse::Ok().content_type("text/plain").body("ok"))
-}
-
-/// Puts new choices in place; whoever was overtaken is told by whom.
-pub(crate) async fn choose(
-    app: &App,
-    seen: &study::Model,
-    state: &StudyState,
-    choice: &Choice,
-) -> Result<(), ServiceError> {
-    match app.store.choose(seen, state, choice).await {
-        Err(StoreError::Overtaken(lines)) => {
-            let addresses = app.store.addresses(lines.iter().filter_map(|line| line.account_id)).await?;
-            let who =
-                |line: &LedgerLine| line.account_id.and_then(|id| addresses.get(&id).cloned()).unwrap_or_default();
-            let said = |line: &LedgerLine| {
-                format!("{}. {} {}, {}", line.chosen, line.figure, who(line), text::moment(&line.created_at))
-            };
-            Err(ServiceError::Overtaken(lines.iter().map(said).collect()))
-        }
-        other => Ok(other?),
-    }
 }
 
 /// Whoever judges counts customers, though a fit may weigh them.

@@ -11,7 +11,6 @@ use pronoia_core::Kind;
 use pronoia_core::number::{self, count, percent};
 use pronoia_core::profile::ColumnProfile;
 use pronoia_core::study::{Basis, ColumnChoice, ColumnRole, KnownWhen, Verdict};
-use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
 use super::records::{ColumnLine, line, made_line};
@@ -21,7 +20,8 @@ use crate::error::html;
 use crate::frame::{Frame, encoded};
 use crate::pages::prepare::outcome::WindowView;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
+use pronoia_service::prepare::columns::{ExcludeProposed, SetColumnRole};
+use pronoia_service::prepare::outcome::event_sentence;
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
 
@@ -141,7 +141,7 @@ pub async fn page(
             })
             .collect();
     }
-    let chosen = match (asking, crate::pages::prepare::outcome::event_sentence(&view)?) {
+    let chosen = match (asking, event_sentence(&view)?) {
         (false, Some(sentence)) => Some(ChosenOutcome {
             sentence,
             window: WindowView::of(&view, &profile, query.change.as_deref() == Some("window")),
@@ -149,7 +149,7 @@ pub async fn page(
         }),
         _ => None,
     };
-    let known = crate::pages::prepare::steps::columns_of(&view)?;
+    let known = pronoia_service::prepare::steps::columns_of(&view)?;
     let driver = match &query.column {
         Some(column) => app.store.driver(view.study.id, column).await?,
         None => None,
@@ -251,7 +251,7 @@ fn heading(view: &StudyView) -> String {
     }
 }
 
-/// Leaves out everything that should not go in.
+/// Excludes every column that should not be a predictor.
 pub async fn leave_out(
     app: web::Data<App>,
     visitor: Visitor,
@@ -259,31 +259,8 @@ pub async fn leave_out(
     form: web::Form<super::Signed>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    enter_left_out(&app, visitor.workspace_id(), visitor.author(), path.id).await?;
+    app.perform(visitor.actor(), ExcludeProposed { study: path.id }).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
-}
-
-/// Leaves out every column of a study that should not go in; their names.
-pub(crate) async fn enter_left_out(
-    app: &App,
-    workspace: i64,
-    by: Author,
-    study: i64,
-) -> Result<Vec<String>, ServiceError> {
-    let study = app.store.study(workspace, study).await?;
-    let mut state = study.choices()?;
-    let mut names = Vec::new();
-    for column in &mut state.columns {
-        if column.stands_under() == Verdict::ShouldNotGoIn {
-            names.push(column.name.clone());
-            *column = column.left_out();
-        }
-    }
-    if !names.is_empty() {
-        let chosen = format!("{} excluded", text::counted(names.len(), "column", "columns"));
-        super::choose(app, &study, &state, &Choice { by, chosen, figure: names.join(", ") }).await?;
-    }
-    Ok(names)
 }
 
 /// A role and an answer for one column.
@@ -295,7 +272,7 @@ pub struct ColumnForm {
     known_when: String,
 }
 
-/// Changes what one column is for.
+/// Changes the role of a column.
 pub async fn change_column(
     app: web::Data<App>,
     visitor: Visitor,
@@ -303,32 +280,12 @@ pub async fn change_column(
     form: web::Form<ColumnForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let role: ColumnRole = form.role.parse().map_err(ServiceError::Refused)?;
-    let known_when: KnownWhen = form.known_when.parse().map_err(ServiceError::Refused)?;
-    let mut state = view.state.clone();
-    let column = state.columns.iter_mut().find(|c| c.name == form.column).ok_or(ServiceError::NotFound)?;
-    if (role == ColumnRole::Outcome) != (column.role == ColumnRole::Outcome) {
-        return Err(ServiceError::Refused(
-            "The outcome is chosen at the top of this page; there is one outcome.".into(),
-        )
-        .into());
-    }
-    if (column.role, column.known_when) == (role, known_when) {
-        return see_other(&format!("{}?column={}#open", view.href("prepare"), encoded(&form.column)));
-    }
-    let before = format!("{}, {}", column.role.word(), column.known_when.word());
-    column.role = role;
-    column.known_when = known_when;
-    // Somebody has said so now.
-    if column.verdict == Verdict::AskedAbout && known_when != KnownWhen::Unsure {
-        column.verdict = Verdict::GoesIn;
-    }
-    let choice = Choice {
-        by: visitor.author(),
-        chosen: format!("{}: {}, known {}", form.column, role.word(), known_when.word()),
-        figure: format!("was {before}"),
-    };
-    super::choose(&app, &view.study, &state, &choice).await?;
-    see_other(&format!("{}?column={}#open", view.href("prepare"), encoded(&form.column)))
+    let ColumnForm { column, role, known_when, .. } = form.into_inner();
+    let open = format!("/studies/{}/prepare?column={}#open", path.id, encoded(&column));
+    app.perform(
+        visitor.actor(),
+        SetColumnRole { study: path.id, column, role, known_when: Some(known_when), reason: String::new() },
+    )
+    .await?;
+    see_other(&open)
 }

@@ -24,6 +24,7 @@ use crate::frame::{Frame, encoded};
 use crate::pager::Pager;
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::prepare::outcome::MoveToVersion;
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
 
@@ -319,11 +320,8 @@ pub async fn move_study(
     form: web::Form<Move>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    if form.table != view.table.id {
-        crate::pages::prepare::outcome::enter_version(&app, &view, visitor.author(), form.table).await?;
-    }
-    see_other(&view.href("records"))
+    app.perform(visitor.actor(), MoveToVersion { study: path.id, table: form.table }).await?;
+    see_other(&format!("/studies/{}/records", path.id))
 }
 
 async fn rows_view(

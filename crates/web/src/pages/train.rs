@@ -8,10 +8,8 @@ use std::sync::Arc;
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::learn::{Family, Settings};
-use pronoia_core::model::{Ensemble, Mix, Recipe};
-use pronoia_core::study::{Basis, Verdict};
-use pronoia_store::fits::NewFit;
+use pronoia_core::learn::Family;
+use pronoia_core::study::Verdict;
 use pronoia_store::jobs::Work;
 use pronoia_store::{candidates, job};
 use serde::Deserialize;
@@ -19,16 +17,16 @@ use serde::Deserialize;
 use super::{PageResult, StudyPath, see_other};
 use crate::App;
 use crate::definitions::{self, Meanings};
-use crate::error::{PageError, html};
+use crate::error::html;
 use crate::frame::Frame;
 use crate::session::Visitor;
 pub use detail::CandidateDetail;
 pub(super) use detail::{DetailTable, card};
 use families::{FamilyForm, made_by};
-use pronoia_service::ServiceError;
-use pronoia_service::budget::bytes_needed;
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
+use pronoia_service::train::ProveReproducibility;
+use pronoia_service::train::{FitCandidate, FitEnsemble, RefitCandidate, RemoveCandidate};
 use tuning::InShort;
 
 #[derive(Template)]
@@ -139,23 +137,11 @@ pub async fn page(
         families: FamilyForm::all(),
         searches,
         searched: tuning::families(),
-        budget: tuning::BUDGET,
+        budget: pronoia_service::train::BUDGET,
         priced: view.state.policy.is_some(),
         open,
         meaning,
     })
-}
-
-/// What a candidate would be fitted on now; better refused here than by the job.
-fn ready_basis(view: &StudyView) -> Result<Basis, ServiceError> {
-    let basis = view.state.basis().ok_or_else(|| ServiceError::Refused("First set the outcome, at Prepare.".into()))?;
-    if basis.predictors.is_empty() {
-        return Err(ServiceError::Refused(
-            "There are no predictors. Give at least one column the role “predictor”, at Prepare.".into(),
-        ));
-    }
-    basis.columns_read(&view.table.kinds()?).map_err(|e| ServiceError::Refused(e.to_string()))?;
-    Ok(basis)
 }
 
 /// Family and settings as typed.
@@ -175,29 +161,10 @@ pub async fn begin(
     form: web::Form<FitForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let basis = ready_basis(&view)?;
-    let mut settings = Settings::of_family(&form.family).ok_or(ServiceError::NotFound)?;
-    for (name, value) in form.settings.iter().filter(|(_, v)| !v.trim().is_empty()) {
-        settings.set(name, value).map_err(|e| ServiceError::Refused(e.to_string()))?;
-    }
-    fit(&app, &view, &settings.into(), &basis).await?;
-    see_other(&view.href("train"))
-}
-
-/// Fits a candidate beside those that are there, on the present choices; the job.
-pub async fn fit_beside(app: &App, view: &StudyView, recipe: &Recipe) -> Result<i64, ServiceError> {
-    fit(app, view, recipe, &ready_basis(view)?).await
-}
-
-/// Puts a candidate in the queue, and gives the job; refused here rather than by the job if there
-/// will never be memory for it.
-async fn fit(app: &App, view: &StudyView, recipe: &Recipe, basis: &Basis) -> Result<i64, ServiceError> {
-    app.memory.check(bytes_needed(&view.table, basis, recipe)?).map_err(ServiceError::Refused)?;
-    let fit = NewFit { name: recipe.name(), recipe, basis, seed: view.state.split.seed };
-    let model = app.store.queue_fit(&view.study, &fit, None).await?;
-    let jobs = app.store.jobs_to(view.study.workspace_id, &Work::Fit { model }).await?;
-    Ok(jobs.first().map_or(0, |job| job.id))
+    let FitForm { family, mut settings, .. } = form.into_inner();
+    settings.retain(|_, value| !value.trim().is_empty());
+    app.perform(visitor.actor(), FitCandidate { study: path.id, family, settings }).await?;
+    see_other(&format!("/studies/{}/train", path.id))
 }
 
 /// Puts a blend of the candidates that were ticked in the queue.
@@ -209,59 +176,17 @@ pub async fn blend(
 ) -> PageResult {
     let value = |name: &str| form.iter().find(|field| field.0 == name).map_or("", |field| field.1.as_str());
     visitor.check(value("csrf"))?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let basis = ready_basis(&view)?;
-    let mix: Mix = value("mix").parse().map_err(ServiceError::Refused)?;
-    let mut members = Vec::new();
-    for (_, id) in form.iter().filter(|field| field.0 == "with") {
-        let model = view.fitted().find(|m| m.id.to_string() == *id).ok_or_else(|| {
-            ServiceError::Refused(
-                "One of the candidates is gone, or is not fitted. Tick those that are there now.".into(),
-            )
-        })?;
-        if view.is_stale(model) {
-            return Err(ServiceError::Refused(format!(
-                "{} is stale. Fit it again, then add it to an ensemble.",
-                model.name
-            ))
-            .into());
-        }
-        members.extend(model.recipe()?.members().iter().cloned());
-    }
-    let blend = Ensemble::new(mix, members).map_err(ServiceError::Refused)?;
-    fit(&app, &view, &Recipe::Blend(blend), &basis).await?;
-    see_other(&view.href("train"))
+    let candidates = form.iter().filter(|field| field.0 == "with").filter_map(|field| field.1.parse().ok()).collect();
+    let mix = value("mix").to_owned();
+    app.perform(visitor.actor(), FitEnsemble { study: path.id, candidates, mix }).await?;
+    see_other(&format!("/studies/{}/train", path.id))
 }
 
 /// A candidate that something is to be done with.
 #[derive(Deserialize)]
 pub struct OfCandidate {
-    csrf: String,
-    model: i64,
-}
-
-/// The study, and the candidate on its list that a signed form asks for.
-async fn asked_for(
-    app: &App,
-    visitor: &Visitor,
-    study: i64,
-    form: &OfCandidate,
-) -> Result<(StudyView, Arc<candidates::StoredCandidate>), PageError> {
-    visitor.check(&form.csrf)?;
-    let view = StudyView::load(app, visitor.workspace_id(), study).await?;
-    let model = view.models.iter().find(|m| m.id == form.model).cloned().ok_or(ServiceError::NotFound)?;
-    Ok((view, model))
-}
-
-/// The same, of a candidate that is fitted.
-pub(super) async fn fitted_asked_for(
-    app: &App,
-    visitor: &Visitor,
-    study: i64,
-    form: &OfCandidate,
-) -> Result<(StudyView, Arc<candidates::StoredCandidate>), PageError> {
-    let (view, model) = asked_for(app, visitor, study, form).await?;
-    if model.state == "fitted" { Ok((view, model)) } else { Err(ServiceError::NotFound.into()) }
+    pub(super) csrf: String,
+    pub(super) model: i64,
 }
 
 /// Puts a candidate that was stopped, failed or is stale in the queue again,
@@ -272,25 +197,9 @@ pub async fn again(
     path: web::Path<StudyPath>,
     form: web::Form<OfCandidate>,
 ) -> PageResult {
-    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
-    if model.state != "queued" {
-        fit_again(&app, &view, &model, &model.recipe()?).await?;
-    }
-    see_other(&view.href("train"))
-}
-
-/// Fits a candidate in another's place, by a recipe of its own.
-pub(super) async fn fit_again(
-    app: &App,
-    view: &StudyView,
-    model: &candidates::StoredCandidate,
-    recipe: &Recipe,
-) -> Result<(), ServiceError> {
-    let basis = ready_basis(view)?;
-    app.memory.check(bytes_needed(&view.table, &basis, recipe)?).map_err(ServiceError::Refused)?;
-    let fit = NewFit { name: &model.name, recipe, basis: &basis, seed: view.state.split.seed };
-    app.store.queue_fit(&view.study, &fit, Some(model.id)).await?;
-    Ok(())
+    visitor.check(&form.csrf)?;
+    app.perform(visitor.actor(), RefitCandidate { study: path.id, candidate: form.model }).await?;
+    see_other(&format!("/studies/{}/train", path.id))
 }
 
 /// Takes a candidate off the list; lists and policies that use it keep it.
@@ -300,14 +209,9 @@ pub async fn retire(
     path: web::Path<StudyPath>,
     form: web::Form<OfCandidate>,
 ) -> PageResult {
-    let (view, model) = asked_for(&app, &visitor, path.id, &form).await?;
-    if model.state == "queued" {
-        return Err(ServiceError::Refused(format!("{} is being fitted. Cancel its job first.", model.name)).into());
-    }
-    app.store.retire_model(model.id).await?;
-    let chosen = format!("{} removed from the list", model.name);
-    app.store.note(view.study.id, Some(visitor.account_id()), &chosen, "what uses it keeps it").await?;
-    see_other(&view.href("train"))
+    visitor.check(&form.csrf)?;
+    app.perform(visitor.actor(), RemoveCandidate { study: path.id, candidate: form.model }).await?;
+    see_other(&format!("/studies/{}/train", path.id))
 }
 
 /// Fits a candidate once more on what it was fitted on, to see that it comes out the same.
@@ -317,14 +221,7 @@ pub async fn prove(
     path: web::Path<StudyPath>,
     form: web::Form<OfCandidate>,
 ) -> PageResult {
-    let (view, model) = fitted_asked_for(&app, &visitor, path.id, &form).await?;
-    let work = Work::Prove { model: model.id };
-    super::ask_once(
-        &app,
-        &view.study,
-        &format!("Refitting {} to prove reproducibility", model.name.to_lowercase()),
-        &work,
-    )
-    .await?;
-    see_other(&format!("{}?model={}#open", view.href("train"), model.id))
+    visitor.check(&form.csrf)?;
+    app.perform(visitor.actor(), ProveReproducibility { study: path.id, candidate: form.model }).await?;
+    see_other(&format!("/studies/{}/train?model={}#open", path.id, form.model))
 }

@@ -1,18 +1,19 @@
 //! Candidates, fitted for a program.
 
-use std::collections::HashMap;
+use std::collections::BTreeMap;
 
 use actix_web::{HttpResponse, web};
 use pronoia_core::learn::Settings;
-use pronoia_core::model::Recipe;
 use serde::Deserialize;
 use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
-use super::jobs::{Queued, queued};
-use crate::{App, pages};
-use pronoia_service::study_view::StudyView;
+use pronoia_service::Queued;
+
+use super::jobs::queued;
+use crate::App;
+use pronoia_service::train::FitCandidate;
 
 /// A candidate to be fitted.
 #[derive(Debug, Deserialize, ToSchema)]
@@ -21,7 +22,7 @@ pub struct NewCandidate {
     pub family: String,
     /// Settings that are to be otherwise than usual, by their names on the command line.
     #[serde(default)]
-    pub settings: HashMap<String, String>,
+    pub settings: BTreeMap<String, String>,
 }
 
 /// Fits a candidate on the present choices of a study.
@@ -48,14 +49,11 @@ pub async fn begin(
     id: web::Path<i64>,
     wanted: Result<web::Json<NewCandidate>, actix_web::Error>,
 ) -> Result<HttpResponse, ApiError> {
-    let view = StudyView::load(&app, program.workspace, *id).await?;
-    let wanted = wanted.map_err(|e| ApiError::of_body(&e))?;
-    let mut settings = Settings::of_family(&wanted.family).ok_or_else(|| {
+    let NewCandidate { family, settings } = wanted.map_err(|e| ApiError::of_body(&e))?.into_inner();
+    app.store.study(program.workspace, *id).await?;
+    if Settings::of_family(&family).is_none() {
         let known: Vec<&str> = pronoia_core::learn::Family::ALL.iter().map(|family| family.word).collect();
-        ApiError::Refused(format!("There is no family “{}”; there are {}.", wanted.family, known.join(", ")))
-    })?;
-    for (name, value) in &wanted.settings {
-        settings.set(name, value).map_err(|e| ApiError::Refused(e.to_string()))?;
+        return Err(ApiError::Refused(format!("There is no family “{family}”; there are {}.", known.join(", "))));
     }
-    Ok(queued(pages::train::fit_beside(&app, &view, &Recipe::from(settings)).await?))
+    Ok(queued(app.perform(program.actor(), FitCandidate { study: *id, family, settings }).await?.job))
 }

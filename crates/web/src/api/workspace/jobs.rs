@@ -4,16 +4,11 @@ use actix_web::{HttpResponse, web};
 use serde::Serialize;
 use utoipa::ToSchema;
 
+use pronoia_service::Queued;
+
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
 use crate::App;
-
-/// Work that was put in the queue.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct Queued {
-    /// Its key; ask for it until it is done.
-    pub job: i64,
-}
 
 /// A job.
 #[derive(Debug, Serialize, ToSchema)]

@@ -6,6 +6,9 @@ use std::pin::Pin;
 use actix_web::dev::Payload;
 use actix_web::{FromRequest, HttpRequest, web};
 
+use pronoia_service::Actor;
+use pronoia_store::member_role::MemberRole;
+
 use super::super::answer::ApiError;
 use super::super::key_cache::key_of;
 use crate::App;
@@ -20,6 +23,13 @@ pub struct Program {
     pub workspace: i64,
     /// For whom choices are entered.
     pub account: i64,
+}
+
+impl Program {
+    /// Who acts: whoever made the key, as an analyst.
+    pub fn actor(self) -> Actor {
+        Actor { workspace: self.workspace, account: self.account, role: MemberRole::Analyst, seen: None }
+    }
 }
 
 impl FromRequest for Program {

@@ -1,7 +1,7 @@
 //! Lists, scored for a program.
 
 use actix_web::{HttpResponse, web};
-use pronoia_core::score::{Extras, MOST_REASONS};
+use pronoia_core::score::Extras;
 use pronoia_core::write::FileFormat;
 use pronoia_store::{StoreError, list};
 use serde::{Deserialize, Serialize};
@@ -9,10 +9,12 @@ use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
-use super::jobs::{Queued, queued};
-use crate::pages::lists::file_download::Taking;
-use crate::pages::lists::list::{can_be_scored, enter_scoring};
-use crate::{App, pages};
+use pronoia_service::Queued;
+
+use super::jobs::queued;
+use crate::App;
+use crate::file_download::Taking;
+use pronoia_service::lists::{ImportList, ScoreList};
 
 /// A list of a study.
 #[derive(Debug, Serialize, ToSchema)]
@@ -100,9 +102,9 @@ pub async fn bring(
     id: web::Path<i64>,
     brought: Result<web::Json<NewList>, actix_web::Error>,
 ) -> Result<HttpResponse, ApiError> {
-    let study = app.store.study(program.workspace, *id).await?;
+    app.store.study(program.workspace, *id).await?;
     let brought = brought.map_err(|e| ApiError::of_body(&e))?;
-    Ok(queued(pages::lists::enter(&app, &study, brought.table).await?))
+    Ok(queued(app.perform(program.actor(), ImportList { study: *id, table: brought.table }).await?.job))
 }
 
 /// What a scored list is to hold beside probability and decision.
@@ -147,25 +149,9 @@ pub async fn score(
 ) -> Result<HttpResponse, ApiError> {
     let list = find(&app, program, *path).await?;
     let wanted = wanted.map_err(|e| ApiError::of_body(&e))?.into_inner();
-    if wanted.reasons > MOST_REASONS {
-        return Err(ApiError::Refused(format!(
-            "Between 0 and {MOST_REASONS} reasons can be written; it is {}.",
-            wanted.reasons
-        )));
-    }
-    let report = list.matched()?;
-    if !report.is_complete() {
-        return Err(ApiError::Refused(format!(
-            "Columns that the model needs are missing: {}. Map them on the page of the list.",
-            report.lacking().join(", ")
-        )));
-    }
-    if !can_be_scored(&list) {
-        return Err(ApiError::Refused("The list is being scored, or is scored already.".into()));
-    }
     let ScoringRequest { other_probability, gain, band, remarks, reasons } = wanted;
     let extras = Extras { other_probability, gain, band, remarks, reasons };
-    Ok(queued(enter_scoring(&app, program.workspace, &list, &extras).await?))
+    Ok(queued(app.perform(program.actor(), ScoreList { study: path.0, list: list.id, extras }).await?.job))
 }
 
 /// A scored list as a file.

@@ -1,14 +1,15 @@
 //! Studies: what is asked of a table, and what was found so far.
 
+use actix_web::http::header::ETAG;
 use actix_web::{HttpResponse, web};
-use pronoia_core::question::Question;
 use pronoia_core::study::Outcome;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::super::answer::{ApiError, ApiProblem};
+use super::super::answer::{ApiError, ApiProblem, entity_tag};
 use super::Program;
-use crate::{App, pages};
+use crate::App;
+use pronoia_service::studies::CreateStudy;
 use pronoia_service::study_view::StudyView;
 
 /// A study.
@@ -109,7 +110,9 @@ pub async fn all(app: web::Data<App>, program: Program) -> Result<HttpResponse, 
     security(("key" = []))
 )]
 pub async fn one(app: web::Data<App>, program: Program, id: web::Path<i64>) -> Result<HttpResponse, ApiError> {
-    Ok(HttpResponse::Ok().json(Study::of(&app, program.workspace, *id).await?))
+    let revision = app.store.study(program.workspace, *id).await?.revision;
+    let tag = (ETAG, entity_tag(revision));
+    Ok(HttpResponse::Ok().insert_header(tag).json(Study::of(&app, program.workspace, *id).await?))
 }
 
 /// A question about a table.
@@ -150,14 +153,8 @@ pub async fn begin(
     asked: Result<web::Json<NewStudy>, actix_web::Error>,
 ) -> Result<HttpResponse, ApiError> {
     let asked = asked.map_err(|e| ApiError::of_body(&e))?;
-    let title = pages::home::title_of(&asked.title)?;
-    let question: Question = asked.question.parse().map_err(ApiError::Refused)?;
-    let table = app.store.table(program.workspace, asked.table).await?;
-    let outcome = Outcome::is(&asked.outcome, &asked.event);
-    outcome.check(table.figures()?.column(&asked.outcome)).map_err(|e| ApiError::Refused(e.to_string()))?;
-    let study = pages::home::enter_study(&app, program.account, &table, title, question).await?;
-    crate::pages::prepare::outcome::enter_outcome(&app, program.workspace, program.account.into(), study, outcome)
-        .await?;
-    pages::prepare::enter_left_out(&app, program.workspace, program.account.into(), study).await?;
+    let NewStudy { table, title, question, outcome, event } = asked.into_inner();
+    let outcome = Some(Outcome::is(&outcome, &event));
+    let study = app.perform(program.actor(), CreateStudy { table, title, question, outcome }).await?.id;
     Ok(HttpResponse::Created().json(Study::of(&app, program.workspace, study).await?))
 }

@@ -7,9 +7,13 @@ use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
-use super::jobs::{Queued, queued};
+use pronoia_service::Queued;
+
+use super::jobs::queued;
 use crate::App;
-use crate::pages::records::uploads;
+use std::collections::BTreeMap;
+
+use pronoia_service::records::{AcceptFile, name_of, take_in};
 
 /// A table of the workspace.
 #[derive(Debug, Serialize, ToSchema)]
@@ -104,7 +108,7 @@ pub async fn send(
 ) -> Result<HttpResponse, ApiError> {
     let named =
         named.map_err(|e| ApiError::BadQuery(format!("Say what the file is called: ?name=members.csv ({e}).")))?;
-    let name = uploads::name_of(&named.name);
+    let name = name_of(&named.name);
     if name.trim().is_empty() {
         return Err(ApiError::Refused("Say what the file is called: ?name=members.csv.".into()));
     }
@@ -112,13 +116,13 @@ pub async fn send(
         Some(id) => Some(app.store.study(program.workspace, id).await?.id),
         None => None,
     };
-    let (path, size) = uploads::stored(&app, &mut body).await?;
+    let (path, size) = crate::received_file::stored(&app, &mut body).await?;
     if size == 0 {
         let _ = tokio::fs::remove_file(&path).await;
         return Err(ApiError::Refused("The file is empty; send its bytes as the body.".into()));
     }
     let arrived = Arrived { file_name: &name, origin: None, path: &path, size };
-    let taken = uploads::take_in(&app, program.workspace, study, &arrived).await?;
+    let taken = take_in(&app, program.workspace, study, &arrived).await?;
     Ok(HttpResponse::Accepted().json(Sent { file: taken.upload, job: taken.job }))
 }
 
@@ -192,7 +196,6 @@ pub async fn file(app: web::Data<App>, program: Program, id: web::Path<i64>) -> 
     security(("key" = []))
 )]
 pub async fn accept(app: web::Data<App>, program: Program, id: web::Path<i64>) -> Result<HttpResponse, ApiError> {
-    let upload = app.store.upload(program.workspace, *id).await?;
-    let scan = uploads::ready(&upload)?;
-    Ok(queued(uploads::bring_in(&app, &upload, &scan).await?))
+    let accept = AcceptFile { file: *id, kinds: BTreeMap::new(), orders: BTreeMap::new() };
+    Ok(queued(app.perform(program.actor(), accept).await?.job))
 }

@@ -3,17 +3,17 @@
 use actix_web::web;
 use pronoia_core::decide::{self, CustomerPayoffs, Ranking};
 use pronoia_core::validation::{ByRows, Diagnostics};
-use pronoia_store::jobs::Work;
 use pronoia_store::model;
 use serde_json::json;
 
 use super::Money;
 use crate::App;
 use crate::error::{PageResult, see_other};
-use crate::pages::train::{DetailTable, OfCandidate, card, fitted_asked_for};
-use crate::pages::{StudyPath, ask_once};
+use crate::pages::StudyPath;
+use crate::pages::train::{DetailTable, OfCandidate, card};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::compare::ComputeLearningCurve;
 use pronoia_service::text;
 
 /// Bits of profit below which a share of it means nothing.
@@ -136,8 +136,7 @@ pub async fn begin(
     path: web::Path<StudyPath>,
     form: web::Form<OfCandidate>,
 ) -> PageResult {
-    let (view, model) = fitted_asked_for(&app, &visitor, path.id, &form).await?;
-    let work = Work::Closer { model: model.id };
-    ask_once(&app, &view.study, &format!("Learning curve of {}", model.name.to_lowercase()), &work).await?;
-    see_other(&format!("{}?model={}#closer", view.href("compare"), model.id))
+    visitor.check(&form.csrf)?;
+    app.perform(visitor.actor(), ComputeLearningCurve { study: path.id, candidate: form.model }).await?;
+    see_other(&format!("/studies/{}/compare?model={}#closer", path.id, form.model))
 }

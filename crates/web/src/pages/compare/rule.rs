@@ -4,24 +4,20 @@ use actix_web::web;
 use pronoia_core::Kind;
 use pronoia_core::decide::{FixedRule, Payoff};
 use pronoia_core::evaluate::Confusion;
-use pronoia_core::expression::{Expression, name_of};
+use pronoia_core::expression::name_of;
 use pronoia_store::jobs::Work;
-use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
 use super::Money;
 use super::measures::{self, ComparedCandidate, Set};
 use crate::App;
 use crate::error::{PageResult, see_other};
-use crate::pages::prepare::steps::types_of;
-use crate::pages::{StudyPath, ask_once, is_asked};
+use crate::pages::{StudyPath, is_asked};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::compare::SetTodaysRule;
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
-
-/// The longest rule, in characters.
-const LONGEST: usize = 2_000;
 
 /// The rule as the page shows it.
 pub struct RuleView {
@@ -142,30 +138,7 @@ pub async fn keep(
     form: web::Form<RuleForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let condition = form.condition.trim();
-    if condition.chars().count() > LONGEST {
-        return Err(ServiceError::Refused(format!("A rule has at most {LONGEST} letters.")).into());
-    }
-    let types = types_of(&view)?;
-    let wanted = (!condition.is_empty()).then(|| condition.to_owned());
-    if wanted.is_some() {
-        Expression::check_condition(condition, &types)
-            .map_err(|e| ServiceError::Refused(format!("Today’s rule: {e}")))?;
-    }
-    if wanted != view.state.todays_rule {
-        let mut state = view.state.clone();
-        state.todays_rule = wanted.clone();
-        let (chosen, figure) = match &wanted {
-            Some(rule) => ("Today’s rule set", rule.clone()),
-            None => ("Today’s rule removed", String::new()),
-        };
-        let choice = Choice { by: visitor.author(), chosen: chosen.into(), figure };
-        super::super::choose(&app, &view.study, &state, &choice).await?;
-    }
-    let work = Work::Rule { study: view.study.id };
-    if wanted.is_some() {
-        ask_once(&app, &view.study, "Evaluating today’s rule", &work).await?;
-    }
-    see_other(&format!("{}#figures", view.href("compare")))
+    let condition = form.into_inner().condition;
+    app.perform(visitor.actor(), SetTodaysRule { study: path.id, condition }).await?;
+    see_other(&format!("/studies/{}/compare#figures", path.id))
 }

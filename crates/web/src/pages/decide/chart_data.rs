@@ -4,9 +4,10 @@ use pronoia_core::decide::{Order, Thousand};
 use pronoia_core::number;
 use serde::Serialize;
 
-use super::policy_evaluation::Situation;
-use super::{Today, offers, policy_form};
+use super::{Today, offers};
 use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form;
 use pronoia_service::study_view::whom;
 use pronoia_service::text;
 

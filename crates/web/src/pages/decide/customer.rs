@@ -7,8 +7,6 @@ use askama::Template;
 use pronoia_core::Table;
 use pronoia_core::prepare::ModelInput;
 
-use super::policy_evaluation::Situation;
-use super::policy_form::TypedFields;
 use super::views::{DecideView, DecideViews};
 use crate::App;
 use crate::error::html;
@@ -17,6 +15,8 @@ use crate::pages::{PageResult, StudyPath};
 use crate::run_blocking::apart;
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::study_view::StudyView;
 use what_if::Room;
 

@@ -23,13 +23,14 @@ use crate::App;
 use crate::definitions::{self, Meanings};
 use crate::error::html;
 use crate::frame::{Frame, encoded};
-use crate::pages::train::{CandidateDetail, OfCandidate, fitted_asked_for};
-use crate::pages::{PageResult, StudyPath, ask_once, is_asked, see_other};
+use crate::pages::train::{CandidateDetail, OfCandidate};
+use crate::pages::{PageResult, StudyPath, is_asked, see_other};
 use crate::session::Visitor;
 pub(super) use chart::Leaning;
 use interactions::Together;
 use partial_dependence::EffectView;
 use pronoia_service::ServiceError;
+use pronoia_service::decide::ComputeImportance;
 use pronoia_service::prediction_cache::CandidatePredictions;
 use pronoia_service::study_view::StudyView;
 
@@ -226,13 +227,7 @@ pub async fn begin(
     path: web::Path<StudyPath>,
     form: web::Form<OfCandidate>,
 ) -> PageResult {
-    let (view, model) = fitted_asked_for(&app, &visitor, path.id, &form).await?;
-    enter_look(&app, &view, &model).await?;
-    see_other(&format!("{}?model={}", view.href("decide/why"), model.id))
-}
-
-/// Puts the look in the queue, unless it is there.
-pub async fn enter_look(app: &App, view: &StudyView, model: &model::Model) -> Result<(), ServiceError> {
-    let title = format!("Permutation importance of {}", model.name.to_lowercase());
-    ask_once(app, &view.study, &title, &Work::Understand { model: model.id }).await
+    visitor.check(&form.csrf)?;
+    app.perform(visitor.actor(), ComputeImportance { study: path.id, candidate: form.model }).await?;
+    see_other(&format!("/studies/{}/decide/why?model={}", path.id, form.model))
 }

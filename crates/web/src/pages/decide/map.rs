@@ -2,9 +2,9 @@
 
 use pronoia_core::decide::{Along, Assumption, Sensitivity};
 
-use super::policy_evaluation::Situation;
-use super::policy_form::TypedFields;
 use super::sensitivity::written;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::text;
 
 /// By what assumptions are multiplied along an axis.

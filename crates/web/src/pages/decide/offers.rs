@@ -1,60 +1,11 @@
 //! Several offers: their fields, what each is worth, and how many customers are given it.
 
-use std::collections::BTreeMap;
-
-use pronoia_core::decide::{Amount, Assumption, Economics, Offer, Offers, OutcomeWorth, Policy};
-use pronoia_core::expression::Type;
+use pronoia_core::decide::{Amount, Assumption, Economics, Offer, OutcomeWorth, Policy};
 
 use super::amounts::{self, AmountField, mean};
-use super::policy_evaluation::Situation;
-use super::policy_form::{self, TypedFields};
-use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::field_of;
 use pronoia_service::text;
-
-/// The most offers that a form has fields for.
-const MOST_FIELDS: usize = 16;
-
-/// The name of a field of an offer beside the first.
-fn field_of(at: usize, word: &str) -> String {
-    format!("offer{at}_{word}")
-}
-
-impl TypedFields {
-    /// What can be offered; what was kept, where the form did not have it.
-    pub fn offers(
-        &self,
-        economics: &Economics,
-        kept: Option<&Offers>,
-        columns: &[(String, Type)],
-    ) -> Result<Offers, ServiceError> {
-        let assumptions = economics.amounts_of_offers();
-        let Some(fields) = self.count("offers")? else {
-            let suits = |kept: &&Offers| kept.check(economics).is_ok();
-            return Ok(kept.filter(suits).cloned().unwrap_or_default());
-        };
-        let first = self.field("offer_name").unwrap_or_default().to_owned();
-        let mut offers = Offers { first, others: Vec::new() };
-        for at in 2..2 + fields.min(MOST_FIELDS) {
-            let mut amounts = BTreeMap::new();
-            for assumption in &assumptions {
-                let Some(text) = self.filled(&field_of(at, assumption.word)) else { continue };
-                amounts.insert(assumption.word.to_owned(), policy_form::amount(assumption, text, columns)?);
-            }
-            match self.filled(&field_of(at, "name")) {
-                _ if self.filled(&field_of(at, "out")).is_some() => {}
-                Some(name) => offers.others.push(Offer { name: name.to_owned(), amounts }),
-                None if amounts.is_empty() => {}
-                None => {
-                    return Err(ServiceError::Refused(format!(
-                        "Offer {at} has amounts, but no name. Give it one; lists use it."
-                    )));
-                }
-            }
-        }
-        offers.check(economics).map_err(|e| ServiceError::Refused(e.to_string()))?;
-        Ok(offers)
-    }
-}
 
 /// The fields of an offer beside the first.
 pub struct OfferFields {

@@ -8,8 +8,6 @@ use pronoia_core::study::ColumnRole;
 
 use super::groups::{self, GroupLadder};
 use super::importance::Leaning;
-use super::policy_evaluation::Situation;
-use super::policy_form::TypedFields;
 use super::summary::Here;
 use super::views::{DecideView, DecideViews};
 use super::{Confirmed, DecideParts, confirmed, importance, offers, today};
@@ -20,6 +18,8 @@ use crate::pages::{PageResult, StudyPath};
 use crate::run_blocking::apart;
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::study_view::{StudyView, whom};
 use pronoia_service::text;
 

@@ -2,13 +2,13 @@
 
 use pronoia_core::study::ColumnRole;
 
-use super::policy_evaluation::Situation;
-use super::policy_form::TypedFields;
 use super::summary::Here;
 use super::{DecideParts, confirmed, groups, importance, today};
 use crate::App;
 use crate::pages::live::statement::document::Section;
 use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::study_view::{StudyView, whom};
 use pronoia_service::text;
 

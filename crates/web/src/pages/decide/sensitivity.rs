@@ -3,8 +3,8 @@
 use pronoia_core::decide::{AssumptionUnit, Sensitivity};
 
 use super::map::MapView;
-use super::policy_evaluation::Situation;
-use super::policy_form::TypedFields;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::text;
 
 /// Width of the bars in their own units.

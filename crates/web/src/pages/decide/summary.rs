@@ -2,8 +2,8 @@
 
 use pronoia_core::decide::ExpectedProfit;
 
-use super::policy_evaluation::Situation;
 use super::{chart_data, offers};
+use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::text;
 
 /// The figures at the line, written out.

@@ -14,9 +14,9 @@ use crate::App;
 use crate::definitions::{self, Meanings};
 use crate::error::html;
 use crate::frame::{Frame, encoded};
-use crate::pages::prepare::steps;
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::prepare::steps::AddStep;
 use pronoia_service::study_view::StudyView;
 
 /// Shades of a map.
@@ -185,8 +185,8 @@ pub async fn region(
         percent(without.rate())
     );
     let action = StepAction::Derive { name: form.name.trim().to_owned(), expression };
-    steps::enter(&app, visitor.author(), &study, action, &figure).await?;
-    see_other(&format!("{}?step={}", study.href("prepare/steps"), study.state.steps.len() + 1))
+    let added = app.perform(visitor.actor(), AddStep { study: path.id, step: action, reason: figure }).await?.step;
+    see_other(&format!("{}?step={added}", study.href("prepare/steps")))
 }
 
 /// A pair that was not kept is counted now.

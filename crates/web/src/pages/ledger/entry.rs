@@ -6,14 +6,15 @@ use askama::Template;
 use pronoia_core::study::history::{self, ChoiceChange};
 use serde::Deserialize;
 
-use super::undo::{consequences, left_without};
+use super::undo::consequences;
 use super::{NO_STOP, ReferenceNames, names, who};
 use crate::App;
 use crate::error::html;
 use crate::frame::Frame;
-use crate::pages::{PageResult, home, see_other};
+use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::ledger::{BranchStudy, left_without};
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
 
@@ -118,20 +119,7 @@ pub async fn branch(
     form: web::Form<Branch>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let title = home::title_of(&form.title)?;
-    let study = app.store.study(visitor.workspace_id(), path.id).await?;
-    let entry = app.store.ledger_entry(study.id, path.entry).await?;
-    let mut state = app.store.choices_at(&study, entry.id).await?;
-    // Candidates belong to the study that they were fitted in.
-    state.policy = None;
-    let table = app.store.table(visitor.workspace_id(), study.table_id).await?;
-    let begun = home::enter_study(&app, visitor.account_id(), &table, title, study.kind()).await?;
-    let seen = app.store.study(visitor.workspace_id(), begun).await?;
-    let choice = pronoia_store::studies::Choice {
-        by: visitor.account_id().into(),
-        chosen: format!("Branched from “{}”", study.title),
-        figure: format!("as after “{}” on {}", entry.chosen, text::moment(&entry.created_at)),
-    };
-    crate::pages::choose(&app, &seen, &state, &choice).await?;
+    let title = form.into_inner().title;
+    let begun = app.perform(visitor.actor(), BranchStudy { study: path.id, entry: path.entry, title }).await?.id;
     see_other(&format!("/studies/{begun}"))
 }

@@ -48,7 +48,9 @@ pub async fn add(
                 }
             }
             "file" if is_checked => {
-                let name = uploads::name_of(part.content_disposition().and_then(|d| d.get_filename()).unwrap_or(""));
+                let name = pronoia_service::records::name_of(
+                    part.content_disposition().and_then(|d| d.get_filename()).unwrap_or(""),
+                );
                 let bytes = part.bytes(MOST_BYTES).await.map_err(|_| {
                     ServiceError::TooLarge(format!(
                         "The file is larger than the {} that are allowed. Nothing was kept.",

@@ -1,17 +1,15 @@
 //! Taking an entry back, and what would follow from it.
 
 use actix_web::web;
-use pronoia_core::prepare::steps;
 use pronoia_core::study::StudyState;
 use pronoia_store::candidates::StoredCandidate;
-use pronoia_store::ledger_entry;
 use serde::Deserialize;
 
 use crate::App;
-use crate::pages::prepare::split;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::ledger::UndoEntry;
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
 
@@ -32,40 +30,10 @@ pub async fn take_back(
     form: web::Form<TakeBack>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let entry = app.store.ledger_entry(study.study.id, form.entry).await?;
-    let state = left_without(&app, &study, &entry).await?;
-    app.store.take_back(&study.study, &entry, &state, visitor.account_id()).await?;
+    app.perform(visitor.actor(), UndoEntry { study: path.id, entry: form.entry }).await?;
     let pages = ["records", "drivers", "prepare", "train", "compare", "decide", "lists", "live", "ledger"];
     let back = if pages.contains(&form.back.as_str()) { &form.back } else { "prepare" };
-    see_other(&study.href(back))
-}
-
-/// The choices that are left without an entry, if work can go on with them.
-pub(super) async fn left_without(
-    app: &App,
-    study: &StudyView,
-    entry: &ledger_entry::Model,
-) -> Result<StudyState, ServiceError> {
-    let state = app.store.choices_without(&study.study, entry).await?;
-    let table = app.store.table(study.study.workspace_id, study.study.records(state.table)).await?;
-    let kinds = table.kinds()?;
-    steps::checked(&state.steps, &kinds)
-        .map_err(|e| ServiceError::Refused(format!("Without it the steps could not be applied any more. {e}")))?;
-    let made: Vec<String> = state.steps.iter().filter_map(|step| step.action.makes()).collect();
-    let lacking = state.columns.iter().filter(|c| c.goes_in()).find(|c| {
-        kinds.iter().all(|kind| kind.0 != c.name) && !made.contains(&c.name) && state.columns != study.state.columns
-    });
-    if let Some(column) = lacking {
-        return Err(ServiceError::Refused(format!(
-            "Without it {} would be a predictor that no step derives any more. Exclude that column first; nothing was changed.",
-            column.name
-        )));
-    }
-    if state.outcome.is_some() {
-        split::check(app, study, &state).await?;
-    }
-    Ok(state)
+    see_other(&format!("/studies/{}/{back}", path.id))
 }
 
 /// What becomes of everything that rests on the choices, in sentences.

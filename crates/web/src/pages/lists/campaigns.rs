@@ -15,8 +15,8 @@ use serde::Deserialize;
 
 use crate::App;
 use crate::error::html;
+use crate::file_download::Taking;
 use crate::frame::Frame;
-use crate::pages::lists::file_download::Taking;
 use crate::pages::lists::list::{ListPath, find};
 use crate::pages::{PageResult, is_asked, see_other};
 use crate::session::Visitor;

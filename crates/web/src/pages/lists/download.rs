@@ -9,8 +9,8 @@ use serde::Deserialize;
 
 use super::list::find;
 use crate::App;
+use crate::file_download::{RowFilter, Taking};
 use crate::pages::PageResult;
-use crate::pages::lists::file_download::{RowFilter, Taking};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
 

@@ -7,7 +7,7 @@ use askama::Template;
 use pronoia_core::score::{Extras, MOST_REASONS, MatchReport};
 use pronoia_core::sentence::capital;
 use pronoia_store::jobs::{StateChange, Work};
-use pronoia_store::{StoreError, list, record_table};
+use pronoia_store::{list, record_table};
 use serde::Deserialize;
 
 use super::decision_diff;
@@ -22,6 +22,7 @@ use crate::pages::lists::campaigns::CampaignProposal;
 use crate::pages::{PageResult, Signed, is_asked, see_other};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::lists::{ImportList, PublishList, ScoreList};
 use pronoia_service::study_view::{StudyView, decide_alike, whom};
 use pronoia_service::text;
 
@@ -219,28 +220,17 @@ pub async fn score(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
-    if !list.matched()?.is_complete() {
-        return Err(ServiceError::Refused(
-            "Columns that the model needs are missing and not mapped; the list cannot be scored.".into(),
-        )
-        .into());
-    }
     if !can_be_scored(&list) {
         return see_other(&format!("{}/{}", view.href("lists"), list.id));
     }
-    let job = enter_scoring(&app, visitor.workspace_id(), &list, &form.extras()?).await?;
+    let job =
+        app.perform(visitor.actor(), ScoreList { study: path.id, list: list.id, extras: form.extras()? }).await?.job;
     see_other(&format!("/jobs/{job}"))
 }
 
 /// Whether a list may be put in the queue to be scored.
 pub fn can_be_scored(list: &list::Model) -> bool {
     matches!(list.state.as_str(), "matched" | "stopped" | "failed")
-}
-
-/// Puts a list in the queue to be scored; the job.
-pub async fn enter_scoring(app: &App, workspace: i64, list: &list::Model, extras: &Extras) -> Result<i64, StoreError> {
-    let (work, change) = (Work::Score { list: list.id }, StateChange::ListScoring { list: list.id, extras });
-    app.store.change_and_enqueue((workspace, Some(list.study_id)), ("Scoring the list", &work), change).await
 }
 
 /// Brings the same customers in once more, to be decided about by the policy kept now.
@@ -252,7 +242,7 @@ pub async fn again(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
-    let job = super::enter(&app, &view.study, list.table_id).await?;
+    let job = app.perform(visitor.actor(), ImportList { study: view.study.id, table: list.table_id }).await?.job;
     see_other(&format!("/jobs/{job}"))
 }
 
@@ -264,12 +254,7 @@ pub async fn publish(
     form: web::Form<Signed>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let (view, list) = find(&app, &visitor, (path.id, path.list)).await?;
-    if list.scored_id.is_none() {
-        return Err(ServiceError::Refused("The list is not scored yet.".into()).into());
-    }
-    let work = Work::Publish { list: list.id };
-    let job = app.store.enqueue_once(visitor.workspace_id(), Some(view.study.id), "Publishing the list", &work).await?;
+    let job = app.perform(visitor.actor(), PublishList { study: path.id, list: path.list }).await?.job;
     see_other(&format!("/jobs/{job}"))
 }
 

@@ -2,12 +2,8 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::cautions::{Caution, MISTAKES, Mistake, MistakeStatus, Remedy};
-use pronoia_core::learn::Settings;
-use pronoia_core::model::Recipe;
-use pronoia_core::study::Outcome;
-use pronoia_core::study::{AcceptedCaution, CautionKind};
-use pronoia_store::studies::Choice;
+use pronoia_core::cautions::{Caution, MISTAKES, Mistake, MistakeStatus};
+use pronoia_core::study::CautionKind;
 use serde::Deserialize;
 
 use crate::App;
@@ -16,11 +12,8 @@ use crate::frame::Frame;
 use crate::pages::prepare::PrepareViews;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
+use pronoia_service::prepare::cautions::{AcceptCaution, ResolveCaution};
 use pronoia_service::study_view::StudyView;
-
-/// The longest reason for keeping something, in characters.
-const LONGEST_REASON: usize = 300;
 
 #[derive(Template)]
 #[template(path = "prepare/cautions.html")]
@@ -141,76 +134,10 @@ pub async fn decide(
     form: web::Form<CautionForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let rule: CautionKind = form.rule.parse().map_err(ServiceError::Refused)?;
-    let caution = study.open_cautions().find(|c| c.rule == rule && c.about == form.about);
-    let caution = caution.cloned().ok_or_else(|| {
-        ServiceError::Refused(
-            "This caution is no longer raised: it was resolved or accepted in the meantime, or the choices changed."
-                .into(),
-        )
-    })?;
-    match &form.because {
-        Some(because) => keep(&app, &visitor, &study, &caution, because.trim()).await?,
-        None => mend(&app, &visitor, &study, &caution).await?,
+    let CautionForm { rule, about, because, .. } = form.into_inner();
+    match because {
+        Some(because) => app.perform(visitor.actor(), AcceptCaution { study: path.id, rule, about, because }).await?,
+        None => app.perform(visitor.actor(), ResolveCaution { study: path.id, rule, about }).await?,
     }
-    see_other(&study.href("prepare/cautions"))
-}
-
-async fn keep(
-    app: &App,
-    visitor: &Visitor,
-    study: &StudyView,
-    caution: &Caution,
-    because: &str,
-) -> Result<(), ServiceError> {
-    if because.is_empty() || because.chars().count() > LONGEST_REASON {
-        return Err(ServiceError::Refused(format!(
-            "Give a reason of at most {LONGEST_REASON} letters why it is right as it is; it is entered in the ledger."
-        )));
-    }
-    let mut state = study.state.clone();
-    state.kept.push(AcceptedCaution { rule: caution.rule, about: caution.about.clone(), because: because.to_owned() });
-    let chosen = format!("Accepted: {}", lower(&caution.heading));
-    let choice = Choice { by: visitor.author(), chosen, figure: format!("because {because}") };
-    crate::pages::choose(app, &study.study, &state, &choice).await
-}
-
-async fn mend(app: &App, visitor: &Visitor, study: &StudyView, caution: &Caution) -> Result<(), ServiceError> {
-    let (workspace, by) = (visitor.workspace_id(), visitor.author());
-    if let (Remedy::OtherEvent { event }, Some(outcome)) = (&caution.remedy, &study.state.outcome) {
-        let outcome = Outcome { window: outcome.window.clone(), ..Outcome::is(&outcome.column, event) };
-        crate::pages::prepare::outcome::enter_outcome(app, workspace, by, study.study.id, outcome).await?;
-    } else if matches!(caution.remedy, Remedy::Calibrate | Remedy::FitForest | Remedy::Retire) {
-        mend_candidate(app, study, caution).await?;
-        app.store.note(study.study.id, Some(by.account_id), &caution.remedy.words(), &caution.heading).await?;
-    } else {
-        let mut state = study.state.clone();
-        caution.remedy.apply(&mut state);
-        crate::pages::prepare::split::check(app, study, &state).await?;
-        let chosen = format!("{}: {}", caution.remedy.words(), caution.about);
-        let choice = Choice { by, chosen, figure: caution.heading.clone() };
-        crate::pages::choose(app, &study.study, &state, &choice).await?;
-    }
-    Ok(())
-}
-
-/// Mends what is wrong with a candidate, which is no choice but work.
-async fn mend_candidate(app: &App, study: &StudyView, caution: &Caution) -> Result<(), ServiceError> {
-    let model = study.fitted().find(|m| m.name == caution.about).ok_or(ServiceError::NotFound)?;
-    match (&caution.remedy, model.recipe()?) {
-        (Remedy::Calibrate, Recipe::One(calibrated)) => {
-            crate::pages::train::fit_again(app, study, model, &Recipe::Calibrated { calibrated }).await
-        }
-        (Remedy::FitForest, _) => {
-            let forest = Settings::of_family("forest").ok_or(ServiceError::NotFound)?;
-            crate::pages::train::fit_beside(app, study, &forest.into()).await.map(drop)
-        }
-        _ => Ok(app.store.retire_model(model.id).await?),
-    }
-}
-
-/// A heading within a sentence; names of columns stay as they are written.
-fn lower(heading: &str) -> String {
-    if heading.starts_with("The ") { heading.replacen("The ", "the ", 1) } else { heading.to_owned() }
+    see_other(&format!("/studies/{}/prepare/cautions", path.id))
 }

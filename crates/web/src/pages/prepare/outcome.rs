@@ -2,56 +2,18 @@
 
 use actix_web::web;
 use pronoia_core::Kind;
-use pronoia_core::number::{count, percent};
-use pronoia_core::profile::{TableProfile, changes};
-use pronoia_core::split::SplitPlan;
-use pronoia_core::study::{self, ColumnChoice, EventRule, Outcome, OutcomeWindow, StudyState};
+use pronoia_core::profile::TableProfile;
+use pronoia_core::study::{EventRule, Outcome, OutcomeWindow};
 use pronoia_core::table::written_date;
-use pronoia_store::record_table;
-use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 
 use crate::App;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::prepare::outcome::{SetOutcome, SetOutcomeWindow};
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
-
-/// Rows at most of which it is told how well a column alone foretells the outcome.
-const PROBED: u64 = 60_000;
-
-/// The event and how often it happens, in a sentence.
-pub fn event_sentence(view: &StudyView) -> Result<Option<String>, ServiceError> {
-    let Some((outcome, events, known, missing)) = counts(view)? else { return Ok(None) };
-    let left_aside = match (missing, &outcome.window) {
-        (0, _) => String::new(),
-        (_, None) => format!("; {} without an outcome are excluded", count(missing)),
-        (_, Some(_)) => format!("; {} whose outcome is not known, or not yet, are excluded", count(missing)),
-    };
-    Ok(Some(format!(
-        "Event = {}: {} of {} customers ({}){left_aside}",
-        outcome.words(),
-        count(events),
-        count(known),
-        percent(events as f64 / known.max(1) as f64)
-    )))
-}
-
-/// The event rate by itself.
-pub fn event_rate(view: &StudyView) -> Result<String, ServiceError> {
-    Ok(counts(view)?.map_or("–".into(), |(_, events, known, _)| percent(events as f64 / known.max(1) as f64)))
-}
-
-fn counts(view: &StudyView) -> Result<Option<(Outcome, u64, u64, u64)>, ServiceError> {
-    let Some(outcome) = view.state.outcome.clone() else { return Ok(None) };
-    let profile = view.table.figures()?;
-    let Some(column) = profile.column(&outcome.column) else { return Ok(None) };
-    let listed = |value: &str| column.top.iter().find(|(v, _)| v == value).map_or(0, |t| t.1);
-    let in_profile = || (listed(outcome.event.value().unwrap_or_default()), profile.rows - column.missing);
-    let (events, known) = view.state.counted.unwrap_or_else(in_profile);
-    Ok(Some((outcome, events, known, profile.rows.saturating_sub(known))))
-}
 
 /// The outcome that a form asks for: its fields are `column`, and `event` for
 /// one value, or several of `any` with a `name`, or a number `at_least` or `below`.
@@ -82,11 +44,8 @@ pub async fn choose(
     form: web::Form<Vec<(String, String)>>,
 ) -> PageResult {
     visitor.check(form.iter().find(|f| f.0 == "csrf").map_or("", |f| &f.1))?;
-    let asked = asked_outcome(&form).map_err(ServiceError::Refused)?;
-    // Customers were watched for as long as they were, whatever the event is.
-    let before = app.store.study(visitor.workspace_id(), path.id).await?.choices()?.outcome;
-    let outcome = Outcome { window: before.and_then(|before| before.window), ..asked };
-    enter_outcome(&app, visitor.workspace_id(), visitor.author(), path.id, outcome).await?;
+    let outcome = asked_outcome(&form).map_err(ServiceError::Refused)?;
+    app.perform(visitor.actor(), SetOutcome { study: path.id, outcome }).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 
@@ -120,10 +79,7 @@ pub async fn set_window(
 ) -> PageResult {
     visitor.check(&form.csrf)?;
     let window = form.read().map_err(ServiceError::Refused)?;
-    let before = app.store.study(visitor.workspace_id(), path.id).await?.choices()?.outcome;
-    let before = before.ok_or_else(|| ServiceError::Refused("Choose the outcome first.".into()))?;
-    let outcome = Outcome { window, ..before };
-    enter_outcome(&app, visitor.workspace_id(), visitor.author(), path.id, outcome).await?;
+    app.perform(visitor.actor(), SetOutcomeWindow { study: path.id, window }).await?;
     see_other(&format!("/studies/{}/prepare", path.id))
 }
 
@@ -163,106 +119,4 @@ impl WindowView {
             open,
         })
     }
-}
-
-/// Refuses an outcome, or a window of it, that a table with these figures cannot have.
-fn check(outcome: &Outcome, profile: &TableProfile) -> Result<(), ServiceError> {
-    let column = outcome.check(profile.column(&outcome.column));
-    let window = outcome.window.as_ref().map_or(Ok(()), |window| window.check(profile.column(&window.from)));
-    column.and(window).map_err(|e| ServiceError::Refused(e.to_string()))
-}
-
-/// Enters an outcome in a study.
-pub(crate) async fn enter_outcome(
-    app: &App,
-    workspace: i64,
-    by: Author,
-    study: i64,
-    outcome: Outcome,
-) -> Result<(), ServiceError> {
-    let mut view = StudyView::load(app, workspace, study).await?;
-    let profile = view.table.figures()?;
-    check(&outcome, &profile)?;
-    let (columns, counted) = guessed(app, &view.table, profile, outcome.clone(), view.state.split.clone()).await?;
-    let chosen = format!("Event: {}", outcome.words());
-    let same_column = view.state.outcome.as_ref().is_some_and(|before| before.column == outcome.column);
-    view.state.columns = if same_column { with_choices(columns, &view.state) } else { columns };
-    view.state.outcome = Some(outcome);
-    view.state.counted = Some(counted);
-    let sentence = event_sentence(&view)?.unwrap_or_default();
-    let figure = sentence.split_once(": ").map_or(sentence.as_str(), |(_, rest)| rest).to_owned();
-    crate::pages::choose(app, &view.study, &view.state, &Choice { by, chosen, figure }).await?;
-    Ok(())
-}
-
-/// Moves a study to another version of its records: the choices stay as far as
-/// their columns are there, and new columns are guessed.
-pub(crate) async fn enter_version(app: &App, view: &StudyView, by: Author, table: i64) -> Result<(), ServiceError> {
-    let to = app.store.table(view.study.workspace_id, table).await?;
-    if to.name != view.table.name || to.is_list {
-        return Err(ServiceError::Refused(format!("{} is not a version of {}.", to.name, view.table.name)));
-    }
-    let mut state = view.state.clone();
-    state.table = Some(to.id);
-    let profile = to.figures()?;
-    if let Some(outcome) = state.outcome.clone() {
-        check(&outcome, &profile)?;
-        let (columns, counted) = guessed(app, &to, profile, outcome, state.split.clone()).await?;
-        state.columns = with_choices(columns, &view.state);
-        state.counted = Some(counted);
-    }
-    let chosen = format!("Moved to version {} of {}", to.version, to.name);
-    let differs = changes(&view.table.figures()?, &to.figures()?).len();
-    let figure = format!(
-        "{} rows, were {}; {}",
-        text::count_of(to.rows),
-        text::count_of(view.table.rows),
-        text::counted(differs, "column is different", "columns are different")
-    );
-    crate::pages::choose(app, &view.study, &state, &Choice { by, chosen, figure }).await
-}
-
-/// What each column is for, told by its figures and by how well it alone
-/// foretells the outcome among training rows, of which a part tells enough; and
-/// customers with the event, and with a known outcome.
-async fn guessed(
-    app: &App,
-    table: &record_table::Model,
-    profile: TableProfile,
-    outcome: Outcome,
-    split: SplitPlan,
-) -> Result<(Vec<ColumnChoice>, (u64, u64)), ServiceError> {
-    let nth = (table.rows as u64).div_ceil(PROBED).max(1);
-    let names: Vec<String> = profile.columns.iter().map(|c| c.name.clone()).collect();
-    let dealt_by: Vec<&str> = split.columns().chain(outcome.columns()).collect();
-    let needed: Vec<String> = names.iter().filter(|name| dealt_by.contains(&name.as_str())).cloned().collect();
-    let whole = app.store.columns(table, Some(&needed)).await?;
-    let some = app.store.every_nth(table, &names, nth).await?;
-    let looked = web::block(move || {
-        let happened = outcome.read(&whole).map_err(|e| e.to_string())?;
-        let training = split.deal(&whole, &happened).map_err(|e| e.to_string())?.training;
-        let nth = nth as usize;
-        let of_whole: Vec<usize> = training.into_iter().filter(|row| row % nth == 0).collect();
-        let event: Vec<bool> = of_whole.iter().map(|&row| happened[row] == Some(true)).collect();
-        let rows: Vec<usize> = of_whole.iter().map(|row| row / nth).collect();
-        let areas = study::probe::areas(&some, &rows, &event);
-        let area = |name: &str| areas.iter().find(|a| a.0 == name).map(|a| a.1);
-        let counted = |wanted: Option<bool>| happened.iter().filter(|h| **h == wanted).count() as u64;
-        let (events, others) = (counted(Some(true)), counted(Some(false)));
-        Ok((study::guess(&profile, &outcome.column, area), (events, events + others)))
-    });
-    let looked = looked.await.map_err(|e| ServiceError::Refused(format!("The columns could not be checked: {e}.")))?;
-    looked.map_err(ServiceError::Refused)
-}
-
-/// The guesses with the roles that somebody chose before, and the columns that
-/// steps make: for the same outcome with another event they are still right.
-fn with_choices(guessed: Vec<ColumnChoice>, before: &StudyState) -> Vec<ColumnChoice> {
-    let makes: Vec<String> = before.steps.iter().filter_map(|s| s.action.makes()).collect();
-    let made = before.columns.iter().filter(|old| makes.contains(&old.name)).cloned().collect::<Vec<_>>();
-    let chosen = |guess: ColumnChoice| match before.columns.iter().find(|old| old.name == guess.name) {
-        Some(old) => ColumnChoice { role: old.role, known_when: old.known_when, ..guess },
-        None => guess,
-    };
-    guessed.into_iter().map(chosen).chain(made).collect()
 }

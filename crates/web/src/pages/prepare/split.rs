@@ -7,9 +7,8 @@ use pronoia_core::balance::{Balance, BalanceMethod};
 use pronoia_core::cautions::Survey;
 use pronoia_core::number::{count, percent};
 use pronoia_core::split::{SplitMethod, SplitPlan};
-use pronoia_core::study::{Basis, ColumnRole, StudyState};
+use pronoia_core::study::ColumnRole;
 use pronoia_core::value::{DecimalMark, parse_number};
-use pronoia_store::studies::Choice;
 use serde::Deserialize;
 
 use crate::App;
@@ -19,6 +18,7 @@ use crate::pages::prepare::PrepareViews;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::prepare::split::{SetBalance, SetSplit};
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
 
@@ -246,11 +246,9 @@ pub async fn change(
     form: web::Form<SplitForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let mut state = study.state.clone();
-    state.split = form.plan().map_err(ServiceError::Refused)?;
-    let figure = state.split.sentence();
-    enter(&app, &visitor, &study, state, "Split changed", figure).await
+    let split = form.plan().map_err(ServiceError::Refused)?;
+    app.perform(visitor.actor(), SetSplit { study: path.id, split }).await?;
+    see_other(&format!("/studies/{}/prepare/split", path.id))
 }
 
 /// How the rarer outcome is to count.
@@ -269,55 +267,9 @@ pub async fn balance(
     form: web::Form<BalanceForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let mut state = study.state.clone();
     let method: BalanceMethod = form.method.parse().map_err(ServiceError::Refused)?;
     let share = parse_number(&form.share, DecimalMark::Point)
         .ok_or_else(|| ServiceError::Refused(format!("“{}” is not a number of rows in a hundred.", form.share)))?;
-    state.balance = Balance { method, share: share / 100.0 };
-    state.balance.check().map_err(ServiceError::Refused)?;
-    let figure = if state.balance.is_off() {
-        "training rows count as they are".to_owned()
-    } else {
-        format!("to {} of the training rows", percent(state.balance.share))
-    };
-    enter(&app, &visitor, &study, state, method.description(), figure).await
-}
-
-async fn enter(
-    app: &App,
-    visitor: &Visitor,
-    study: &StudyView,
-    state: StudyState,
-    chosen: &str,
-    figure: String,
-) -> PageResult {
-    if state != study.state {
-        check(app, study, &state).await?;
-        let choice = Choice { by: visitor.author(), chosen: chosen.to_owned(), figure };
-        crate::pages::choose(app, &study.study, &state, &choice).await?;
-    }
-    see_other(&study.href("prepare/split"))
-}
-
-/// Tries whether rows can be dealt out by these choices.
-pub(crate) async fn check(app: &App, study: &StudyView, state: &StudyState) -> Result<(), ServiceError> {
-    let Some(basis) = state.basis() else {
-        return Err(ServiceError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
-    };
-    if state.split == study.state.split {
-        return Ok(());
-    }
-    let kinds = study.table.kinds()?;
-    if let Some(unknown) = basis.split.columns().find(|name| kinds.iter().all(|k| k.0 != **name)) {
-        return Err(ServiceError::Refused(format!("There is no column “{unknown}” in {}.", study.table.name)));
-    }
-    let asked = Basis { predictors: Vec::new(), ..basis };
-    let names = asked.columns_read(&kinds).map_err(|e| ServiceError::Refused(e.to_string()))?;
-    let records = app.store.columns(&study.table, Some(&names)).await?;
-    let dealt = web::block(move || asked.deal(&records)).await;
-    dealt
-        .map_err(|e| ServiceError::Refused(format!("The rows could not be split: {e}.")))?
-        .map_err(ServiceError::Refused)?;
-    Ok(())
+    app.perform(visitor.actor(), SetBalance { study: path.id, method, share: share / 100.0 }).await?;
+    see_other(&format!("/studies/{}/prepare/split", path.id))
 }

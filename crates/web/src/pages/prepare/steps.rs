@@ -10,10 +10,8 @@ pub use preview::preview;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
-use pronoia_core::expression::Type;
-use pronoia_core::prepare::{PreparationStep, StepAction, StepEffect, TrainingRows, effects, steps, suggestions};
-use pronoia_core::study::{ColumnChoice, ColumnRole, KnownWhen, StudyState, Verdict};
-use pronoia_store::studies::{Author, Choice};
+use pronoia_core::prepare::{StepAction, StepEffect, TrainingRows, effects, suggestions};
+use pronoia_core::study::KnownWhen;
 use serde::Deserialize;
 
 use crate::App;
@@ -24,6 +22,7 @@ use crate::pages::records::{ColumnLine, line};
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
+use pronoia_service::prepare::steps::{AddStep, ChangeStep, columns_of};
 use pronoia_service::study_view::StudyView;
 
 pub use form::StepForm;
@@ -33,9 +32,6 @@ const ROWS_SHOWN: usize = 20_000;
 
 /// Rows by which it is judged what dates could tell.
 const DATES_SEEN: u64 = 2_000;
-
-/// Steps of a study, at most.
-const MOST_STEPS: usize = 60;
 
 /// The steps that can be added: the word in the address, and what it does.
 const KINDS: [(&str, &str); 14] = [
@@ -100,16 +96,6 @@ struct StepLine {
 pub struct StepsQuery {
     add: Option<String>,
     step: Option<usize>,
-}
-
-/// The columns that a further step would meet: those of the table and those that steps make.
-pub(crate) fn columns_of(study: &StudyView) -> Result<Vec<(String, Kind)>, ServiceError> {
-    Ok(steps::columns_after(&study.state.steps, &study.table.kinds()?))
-}
-
-/// The same columns as an expression sees them.
-pub(crate) fn types_of(study: &StudyView) -> Result<Vec<(String, Type)>, ServiceError> {
-    Ok(columns_of(study)?.into_iter().map(|(name, kind)| (name, Type::of(kind))).collect())
 }
 
 /// The page.
@@ -263,62 +249,10 @@ pub async fn add(
     form: web::Form<StepForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
     let action = form.action().map_err(ServiceError::Refused)?;
-    enter(&app, visitor.author(), &study, action, "").await?;
-    see_other(&format!("{}?step={}", study.href("prepare/steps"), study.state.steps.len() + 1))
-}
-
-/// Enters a step in a study; `figure` is what mattered, besides its effect.
-pub(crate) async fn enter(
-    app: &App,
-    by: Author,
-    study: &StudyView,
-    action: StepAction,
-    figure: &str,
-) -> Result<(), ServiceError> {
-    if study.state.outcome.is_none() {
-        return Err(ServiceError::Refused("First set the outcome: choose the outcome on the Prepare page.".into()));
-    }
-    if study.state.steps.len() == MOST_STEPS {
-        return Err(ServiceError::Refused(format!("A preparation has at most {MOST_STEPS} steps.")));
-    }
-    let mut known = columns_of(study)?;
-    let reads = action.check(&mut known).map_err(|e| ServiceError::Refused(e.to_string()))?;
-    let outcome = study.state.outcome.as_ref().map(|o| o.column.clone());
-    if reads.iter().any(|name| Some(name) == outcome.as_ref()) && !matches!(action, StepAction::Filter { .. }) {
-        return Err(ServiceError::Refused(
-            "The step reads the outcome. What is derived from the outcome is leakage: it is not there when a list is scored.".into(),
-        ));
-    }
-    let mut state = study.state.clone();
-    let chosen = action.words();
-    if let Some(name) = action.makes() {
-        state.columns.push(made(&state, &name, &chosen, &reads));
-    }
-    state.steps.push(PreparationStep { action, off: false });
-    let choice = Choice { by, chosen, figure: figure.to_owned() };
-    crate::pages::choose(app, &study.study, &state, &choice).await
-}
-
-/// A made column goes in, unless it is made from one that is known only afterwards.
-fn made(state: &StudyState, name: &str, words: &str, reads: &[String]) -> ColumnChoice {
-    let late: Vec<&str> = state
-        .columns
-        .iter()
-        .filter(|c| reads.contains(&c.name))
-        .filter(|c| c.known_when == KnownWhen::Afterwards || c.verdict == Verdict::ShouldNotGoIn)
-        .map(|c| c.name.as_str())
-        .collect();
-    let (known_when, verdict, reason) = match late.as_slice() {
-        [] => (KnownWhen::Before, Verdict::GoesIn, format!("made: {words}")),
-        late => (
-            KnownWhen::Unsure,
-            Verdict::ShouldNotGoIn,
-            format!("derived from {}, which should be excluded", late.join(", ")),
-        ),
-    };
-    ColumnChoice { name: name.to_owned(), role: ColumnRole::Predictor, known_when, verdict, reason, never: false }
+    let added =
+        app.perform(visitor.actor(), AddStep { study: path.id, step: action, reason: String::new() }).await?.step;
+    see_other(&format!("/studies/{}/prepare/steps?step={added}", path.id))
 }
 
 /// A change to a step that is there.
@@ -337,47 +271,7 @@ pub async fn change(
     form: web::Form<StepChangeForm>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let study = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let mut state = study.state.clone();
-    let step = state.steps.get_mut(form.at).ok_or(ServiceError::NotFound)?;
-    let words = step.action.words();
-    let chosen = match form.what.as_str() {
-        "off" => {
-            step.off = true;
-            format!("Switched off: {words}")
-        }
-        "on" => {
-            step.off = false;
-            format!("Switched on: {words}")
-        }
-        "up" if form.at > 0 => {
-            state.steps.swap(form.at, form.at - 1);
-            format!("Moved up: {words}")
-        }
-        "down" if form.at + 1 < state.steps.len() => {
-            state.steps.swap(form.at, form.at + 1);
-            format!("Moved down: {words}")
-        }
-        "out" => {
-            let gone = state.steps.remove(form.at);
-            if let Some(name) = gone.action.makes() {
-                state.columns.retain(|c| c.name != name);
-            }
-            format!("Removed: {words}")
-        }
-        _ => return Err(ServiceError::NotFound.into()),
-    };
-    let kinds = study.table.kinds()?;
-    let breaks = broken(&state, &kinds).into_iter().find(|b| !broken(&study.state, &kinds).contains(b));
-    let figure = breaks.map_or(String::new(), |words| format!("“{words}” cannot be applied now"));
-    let choice = Choice { by: visitor.author(), chosen, figure };
-    crate::pages::choose(&app, &study.study, &state, &choice).await?;
-    see_other(&study.href("prepare/steps"))
-}
-
-/// Steps that cannot be taken as things stand.
-fn broken(state: &StudyState, kinds: &[(String, Kind)]) -> Vec<String> {
-    let mut known = kinds.to_vec();
-    let taken = state.steps.iter().filter(|s| !s.off);
-    taken.filter(|s| s.action.check(&mut known).is_err()).map(|s| s.action.words()).collect()
+    let StepChangeForm { at, what, .. } = form.into_inner();
+    app.perform(visitor.actor(), ChangeStep { study: path.id, at, what }).await?;
+    see_other(&format!("/studies/{}/prepare/steps", path.id))
 }

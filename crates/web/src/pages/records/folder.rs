@@ -119,6 +119,6 @@ pub async fn fetch(app: web::Data<App>, visitor: Visitor, form: web::Form<Fetch>
     });
     let (name, path, size) = copied.await.map_err(|e| ServiceError::Refused(e.to_string()))??;
     let arrived = Arrived { file_name: &name, origin: Some("fetched from the shared folder"), path: &path, size };
-    let job = crate::pages::records::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?.job;
+    let job = pronoia_service::records::take_in(&app, visitor.workspace_id(), None, &arrived).await?.job;
     see_other(&format!("/jobs/{job}"))
 }

@@ -13,8 +13,8 @@ use serde::Deserialize;
 
 use crate::App;
 use crate::error::html;
+use crate::file_download::attachment;
 use crate::frame::Frame;
-use crate::pages::lists::file_download::attachment;
 use crate::pages::records::query_answer::{QueryProblem, ShownAnswer};
 use crate::pages::{PageResult, file_stem, see_other};
 use crate::session::Visitor;
@@ -150,6 +150,6 @@ pub async fn keep(app: web::Data<App>, visitor: Visitor, form: web::Form<KeepAns
     }
     let name = format!("{name}.csv");
     let arrived = Arrived { file_name: &name, origin: None, path: &path, size: answer.bytes };
-    let job = crate::pages::records::uploads::take_in(&app, visitor.workspace_id(), None, &arrived).await?.job;
+    let job = pronoia_service::records::take_in(&app, visitor.workspace_id(), None, &arrived).await?.job;
     see_other(&format!("/jobs/{job}"))
 }

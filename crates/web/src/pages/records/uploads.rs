@@ -1,31 +1,24 @@
 //! A file arrives, is previewed and accepted.
 
-use std::fmt::Display;
-use std::path::{Path, PathBuf};
-
 use actix_multipart::{Field, Multipart};
 use actix_web::web;
 use askama::Template;
-use futures_util::{Stream, TryStreamExt};
+use futures_util::TryStreamExt;
 use pronoia_core::Kind;
 use pronoia_core::intake::{Format, Scan};
-use pronoia_core::value::{DateOrder, ValueFormat};
-use pronoia_store::jobs::{StateChange, Work};
+use pronoia_core::value::DateOrder;
+use pronoia_store::upload;
 use pronoia_store::uploads::Arrived;
-use pronoia_store::{StoreError, upload};
 use serde::Deserialize;
-use tokio::io::AsyncWriteExt;
 
 use crate::App;
 use crate::error::{PageError, html};
 use crate::frame::Frame;
 use crate::pages::{PageResult, csv_file, see_other};
+use crate::received_file::stored;
 use crate::session::Visitor;
 use pronoia_service::ServiceError;
-use pronoia_service::text;
-
-/// A file as it arrives.
-type Pieces<'a, E> = dyn Stream<Item = Result<web::Bytes, E>> + Unpin + 'a;
+use pronoia_service::records::{AcceptFile, ReadSheet, name_of, take_in};
 
 /// The most bytes of a text field beside the file.
 const MOST_TEXT: usize = 1_000;
@@ -88,74 +81,6 @@ async fn keep(app: &App, visitor: &Visitor, study: Option<i64>, mut part: Field)
     Ok(take_in(app, visitor.workspace_id(), study, &arrived).await?.job)
 }
 
-/// What a file is called, without where it lay; empty if it has no name.
-pub fn name_of(given: &str) -> String {
-    given.rsplit(['/', '\\']).next().unwrap_or("").chars().filter(|c| !c.is_control()).take(120).collect()
-}
-
-/// A file that was put in the queue.
-pub struct QueuedFile {
-    pub upload: i64,
-    pub job: i64,
-}
-
-/// Puts a file that lies whole in the uploads folder into the queue, to be
-/// read; where that is refused, nothing of it is left.
-pub async fn take_in(
-    app: &App,
-    workspace: i64,
-    study: Option<i64>,
-    arrived: &Arrived<'_>,
-) -> Result<QueuedFile, StoreError> {
-    match app.store.take_in(workspace, study, arrived).await {
-        Ok((upload, job)) => Ok(QueuedFile { upload, job }),
-        Err(e) => {
-            if let Err(e) = tokio::fs::remove_file(arrived.path).await {
-                tracing::warn!("a file that was refused could not be removed: {e}");
-            }
-            Err(e)
-        }
-    }
-}
-
-/// Streams what arrives to a file in the uploads folder, within the limit: where it lies, and its
-/// bytes. Nothing is left of one that breaks off.
-pub async fn stored<E: Display>(app: &App, pieces: &mut Pieces<'_, E>) -> Result<(PathBuf, u64), ServiceError> {
-    let path = app.place().await?;
-    match write(app, &path, pieces).await {
-        Ok(size) => Ok((path, size)),
-        Err(e) => {
-            let _ = tokio::fs::remove_file(&path).await;
-            Err(e)
-        }
-    }
-}
-
-async fn write<E: Display>(app: &App, path: &Path, pieces: &mut Pieces<'_, E>) -> Result<u64, ServiceError> {
-    let mut file = tokio::fs::File::create(path).await?;
-    let mut size = 0u64;
-    let broken = |e: &dyn Display| {
-        ServiceError::Refused(format!("The file did not arrive whole ({e}). Nothing was kept; send it again."))
-    };
-    let patience = app.files.patience;
-    let next = async |pieces: &mut Pieces<'_, E>| match tokio::time::timeout(patience, pieces.try_next()).await {
-        Ok(piece) => piece.map_err(|e| broken(&e)),
-        Err(_) => Err(broken(&format!("nothing came for {} seconds", patience.as_secs()))),
-    };
-    while let Some(piece) = next(pieces).await? {
-        size += piece.len() as u64;
-        if size > app.files.most_upload {
-            return Err(ServiceError::TooLarge(format!(
-                "The file is larger than the {} that are allowed. Nothing was kept. Drop columns or rows that you do not need, or ask the administrator of this server to raise the limit.",
-                text::bytes(app.files.most_upload)
-            )));
-        }
-        file.write_all(&piece).await?;
-    }
-    file.flush().await?;
-    Ok(size)
-}
-
 #[derive(Template)]
 #[template(path = "records/upload.html")]
 struct UploadPage {
@@ -203,11 +128,8 @@ pub async fn read_sheet(
     form: web::Form<OtherSheet>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let upload = app.store.upload(visitor.workspace_id(), *path).await?;
-    let title = format!("Reading {} of {}", form.sheet, upload.file_name);
-    let work = Work::Scan { upload: upload.id, sheet: Some(form.sheet.clone()) };
-    let change = StateChange::UploadRead { upload: upload.id };
-    let job = app.store.change_and_enqueue((visitor.workspace_id(), None), (&title, &work), change).await?;
+    let sheet = form.into_inner().sheet;
+    let job = app.perform(visitor.actor(), ReadSheet { file: *path, sheet }).await?.job;
     see_other(&format!("/jobs/{job}"))
 }
 
@@ -227,40 +149,13 @@ pub async fn accept(
     form: web::Form<Accept>,
 ) -> PageResult {
     visitor.check(&form.csrf)?;
-    let upload = app.store.upload(visitor.workspace_id(), *path).await?;
-    let mut scan = ready(&upload)?;
-    for i in 0..scan.plan.columns.len() {
-        if let Some(word) = form.answers.get(&format!("order_{i}")) {
-            let order = DateOrder::BOTH_WAYS.into_iter().find(|o| o.word() == word);
-            let order = order.ok_or_else(|| ServiceError::Refused(format!("“{word}” is no order of a date.")))?;
-            scan.plan.columns[i].format = ValueFormat::Date { order };
-        }
-        let column = &scan.plan.columns[i];
-        let Some(word) = form.answers.get(&format!("kind_{i}")) else { continue };
-        let kind: Kind = word.parse().map_err(ServiceError::Refused)?;
-        if kind != column.kind {
-            let name = column.name.clone();
-            scan.plan.read_as(&name, kind);
-        }
-    }
-    let job = bring_in(&app, &upload, &scan).await?;
+    let typed = |what: &str| {
+        let of = |(name, word): (&String, &String)| Some((name.strip_prefix(what)?.parse().ok()?, word.clone()));
+        form.answers.iter().filter_map(of).collect()
+    };
+    let accept = AcceptFile { file: *path, kinds: typed("kind_"), orders: typed("order_") };
+    let job = app.perform(visitor.actor(), accept).await?.job;
     see_other(&format!("/jobs/{job}"))
-}
-
-/// How a file that waits to be accepted was understood.
-pub fn ready(upload: &upload::Model) -> Result<Scan, ServiceError> {
-    upload.scanned()?.filter(|_| upload.state == "ready").ok_or_else(|| {
-        ServiceError::Refused(
-            "The file is not ready to be accepted: it is still being read, or was accepted already.".into(),
-        )
-    })
-}
-
-/// Makes a file a table, as it is now understood; the job.
-pub async fn bring_in(app: &App, upload: &upload::Model, scan: &Scan) -> Result<i64, StoreError> {
-    let (title, work) = (format!("Importing {}", upload.file_name), Work::Import { upload: upload.id });
-    let change = StateChange::UploadAccepted { upload: upload.id, scan };
-    app.store.change_and_enqueue((upload.workspace_id, None), (&title, &work), change).await
 }
 
 /// The rows that do not fit, with their lines and reasons.

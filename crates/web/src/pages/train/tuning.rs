@@ -3,7 +3,7 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::learn::Family;
-use pronoia_core::tune::{Ended, SEARCHED, TriedCandidate, TuningMeasure, TuningPlan, TuningRun};
+use pronoia_core::tune::{Ended, SEARCHED, TriedCandidate, TuningMeasure, TuningRun};
 use pronoia_store::search;
 use serde::Deserialize;
 
@@ -15,12 +15,7 @@ use crate::session::Visitor;
 use pronoia_service::ServiceError;
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
-
-/// Candidates and minutes as proposed.
-pub const BUDGET: (usize, f64) = (40, 10.0);
-
-/// Candidates and minutes at most.
-const MOST: (usize, f64) = (1_000, 1_440.0);
+use pronoia_service::train::BeginSearch;
 
 /// The families of the form, and whether each is ticked.
 pub fn families() -> Vec<(Family, bool)> {
@@ -220,37 +215,17 @@ pub async fn begin(
 ) -> PageResult {
     let value = |name: &str| form.iter().find(|f| f.0 == name).map_or("", |f| f.1.trim());
     visitor.check(value("csrf"))?;
-    let view = StudyView::load(&app, visitor.workspace_id(), path.id).await?;
-    let basis = super::ready_basis(&view)?;
-    let number = |name: &str, label: &str, proposed: f64, most: f64| {
-        let typed = if value(name).is_empty() { Ok(proposed) } else { text::typed_number(value(name)) };
-        let typed = typed.map_err(|e| ServiceError::Refused(format!("{label}: {e}")))?;
-        if typed > 0.0 && typed <= most {
-            return Ok(typed);
-        }
-        Err(ServiceError::Refused(format!(
-            "{label} must be above 0 and at most {}; it is {typed}.",
-            text::fixed(most, 0)
-        )))
+    let number = |name: &str, label: &str| match value(name) {
+        "" => Ok(None),
+        typed => text::typed_number(typed).map(Some).map_err(|e| ServiceError::Refused(format!("{label}: {e}"))),
     };
-    let measure = match (value("measure"), &view.state.policy) {
-        ("area", _) => TuningMeasure::Area,
-        ("profit", Some(chosen)) => TuningMeasure::Profit(chosen.policy.economics.typical().payoffs().gain()),
-        ("profit", None) => {
-            return Err(
-                ServiceError::Refused("No amounts yet. Give at Decide what acting earns and costs.".into()).into()
-            );
-        }
-        _ => TuningMeasure::LogLoss,
-    };
-    let plan = TuningPlan {
+    let search = BeginSearch {
+        study: path.id,
         families: form.iter().filter(|f| f.0 == "families").map(|f| f.1.clone()).collect(),
-        measure,
-        most: number("candidates", "Candidates at most", BUDGET.0 as f64, MOST.0 as f64)?.ceil() as usize,
-        minutes: Some(number("minutes", "Minutes at most", BUDGET.1, MOST.1)?),
-        seed: view.state.split.seed,
+        measure: value("measure").to_owned(),
+        candidates: number("candidates", "Candidates at most")?,
+        minutes: number("minutes", "Minutes at most")?,
     };
-    let search = TuningRun::new(plan).map_err(ServiceError::Refused)?;
-    let id = app.store.queue_search(&view.study, &search, &basis).await?;
-    see_other(&format!("{}/search/{id}", view.href("train")))
+    let search = app.perform(visitor.actor(), search).await?.id;
+    see_other(&format!("/studies/{}/train/search/{search}", path.id))
 }

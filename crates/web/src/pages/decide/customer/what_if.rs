@@ -12,8 +12,8 @@ use pronoia_core::{Table, number};
 
 use super::{ContributionLine, CustomerQuery, NearLine, ScoreExplanation};
 use crate::frame::encoded;
-use crate::pages::decide::policy_evaluation::Situation;
 use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::prediction_cache::CandidatePredictions;
 use pronoia_service::text;
 

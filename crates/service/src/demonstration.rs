@@ -1,25 +1,31 @@
-//! Loads the made-up company, through the same doors as everybody else's records.
+//! Loads the made-up company, by the same actions as everybody else's records.
+
+use std::collections::BTreeMap;
 
 use pronoia_core::campaign::Arms;
-use pronoia_core::learn::Settings;
-use pronoia_core::model::Recipe;
 use pronoia_core::prepare::StepAction;
 use pronoia_core::question::Question;
 use pronoia_core::score::Extras;
 use pronoia_core::study::{ColumnRole, Outcome};
 use pronoia_demo as demo;
-use pronoia_store::fits::NewFit;
 use pronoia_store::jobs::{ResultsFrom, Work};
+use pronoia_store::member_role::MemberRole;
 use pronoia_store::sources::{StandIn, StandInTable};
-use pronoia_store::studies::Choice;
 use pronoia_store::uploads::Arrived;
 use pronoia_store::{Store, StoreError};
 
-use crate::pages::decide::policy_form::TypedFields;
-use crate::pages::records::uploads;
-use crate::{App, jobs, pages};
-use pronoia_service::jobs::campaign::{ARM, CONTROL};
-use pronoia_service::study_view::StudyView;
+use crate::decide::policy_form::TypedFields;
+use crate::decide::{ComputeImportance, KeepPolicy};
+use crate::jobs::campaign::{ARM, CONTROL};
+use crate::lists::ScoreList;
+use crate::live::ReleasePolicy;
+use crate::prepare::columns::SetColumnRole;
+use crate::prepare::steps::AddStep;
+use crate::records::AcceptFile;
+use crate::studies::CreateStudy;
+use crate::study_view::StudyView;
+use crate::train::FitCandidate;
+use crate::{Action, Actor, App, jobs};
 
 /// Sign-in of the demonstration; its records are made up, so that it is no secret.
 const EMAIL: &str = "analyst@osiervale.example";
@@ -87,16 +93,22 @@ pub async fn load_warehouse(app: &App, server: &str) -> Result<(), String> {
     Ok(())
 }
 
+/// Does something as the demonstration's own analyst.
+async fn perform<A: Action>(app: &App, (workspace, account): (i64, i64), action: A) -> Result<A::Done, String> {
+    let by = Actor { workspace, account, role: MemberRole::Owner, seen: None };
+    app.perform(by, action).await.map_err(|e| e.to_string())
+}
+
 /// The records beside those of the members, and the two questions asked of them.
 async fn others(app: &App, workspace: i64, account: i64) -> Result<(), String> {
     let members = demo::members(demo::MEMBERS, demo::SEED, demo::FIRST_MEMBER);
     let visits = demo::visits_parquet(&demo::visits(&members, demo::SEED + 2)).map_err(|e| e.to_string())?;
-    table(app, workspace, "visits.parquet", &visits).await?;
+    table(app, (workspace, account), "visits.parquet", &visits).await?;
     let agreements = demo::instalments(demo::AGREEMENTS, demo::SEED + 3);
     let workbook = demo::instalments_xlsx(&agreements).map_err(|e| e.to_string())?;
-    let instalments = table(app, workspace, "instalments.xlsx", &workbook).await?;
+    let instalments = table(app, (workspace, account), "instalments.xlsx", &workbook).await?;
     let contacts = demo::dental_offer_jsonl(&demo::dental_offer(demo::CONTACTS, demo::SEED + 4, demo::FIRST_CONTACT));
-    let dental = table(app, workspace, "dental_offer.jsonl", &contacts).await?;
+    let dental = table(app, (workspace, account), "dental_offer.jsonl", &contacts).await?;
     credit(app, workspace, account, instalments).await?;
     response(app, workspace, account, dental).await
 }
@@ -104,9 +116,8 @@ async fn others(app: &App, workspace: i64, account: i64) -> Result<(), String> {
 /// Agreements: two candidates, and a policy with two cut-offs and amounts of every agreement.
 async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(), String> {
     let title = "Who will fall behind on an instalment agreement?";
-    let study = begin(app, workspace, account, (table, title, Question::Credit), ("outcome", "fell behind")).await?;
-    pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
-    fit(app, workspace, study, &["logistic", "boosted"]).await?;
+    let study = begin(app, (workspace, account), (table, title, Question::Credit), ("outcome", "fell behind")).await?;
+    fit(app, (workspace, account), study, &["logistic", "boosted"]).await?;
     let amounts = TypedFields::from([
         ("margin", "0.09 * amount_financed"),
         ("years", "months / 12.0"),
@@ -117,25 +128,23 @@ async fn credit(app: &App, workspace: i64, account: i64, table: i64) -> Result<(
         ("review_stops", "10"),
         ("currency", "EUR"),
     ]);
-    policy(app, workspace, account, study, &amounts).await
+    policy(app, workspace, account, study, amounts).await
 }
 
 /// Keeps a policy, and finds out what its model goes by.
-async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: &TypedFields) -> Result<(), String> {
-    let sentence = |e: pronoia_service::ServiceError| e.to_string();
-    pages::decide::enter_policy(app, workspace, account.into(), study, amounts).await.map_err(sentence)?;
-    let view = StudyView::load(app, workspace, study).await.map_err(sentence)?;
+async fn policy(app: &App, workspace: i64, account: i64, study: i64, amounts: TypedFields) -> Result<(), String> {
+    perform(app, (workspace, account), KeepPolicy { study, policy: amounts }).await?;
+    let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
     let (_, model) = view.policy_model().ok_or("the policy was not kept")?;
-    pages::decide::importance::enter_look(app, &view, model).await.map_err(sentence)?;
+    perform(app, (workspace, account), ComputeImportance { study, candidate: model.id }).await?;
     jobs::drain(app).await
 }
 
 /// The dental offer: three candidates, a policy, and a campaign with what came of it.
 async fn response(app: &App, workspace: i64, account: i64, table: i64) -> Result<(), String> {
     let title = "Who will answer the offer of a dental check?";
-    let study = begin(app, workspace, account, (table, title, Question::Response), ("answered", "true")).await?;
-    pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
-    fit(app, workspace, study, &["logistic", "scorecard", "boosted"]).await?;
+    let study = begin(app, (workspace, account), (table, title, Question::Response), ("answered", "true")).await?;
+    fit(app, (workspace, account), study, &["logistic", "scorecard", "boosted"]).await?;
     let customers = demo::CUSTOMERS.to_string();
     let amounts = TypedFields::from([
         ("margin", "28"),
@@ -144,51 +153,38 @@ async fn response(app: &App, workspace: i64, account: i64, table: i64) -> Result
         ("currency", "EUR"),
         ("population", &customers),
     ]);
-    policy(app, workspace, account, study, &amounts).await?;
-    dental_checks(app, workspace, study).await
+    policy(app, workspace, account, study, amounts).await?;
+    dental_checks(app, (workspace, account), study).await
 }
 
 /// Fits candidates of some families.
-async fn fit(app: &App, workspace: i64, study: i64, families: &[&str]) -> Result<(), String> {
-    let sentence = |e: StoreError| e.to_string();
-    let study = app.store.study(workspace, study).await.map_err(sentence)?;
-    let state = study.choices().map_err(sentence)?;
-    let basis = state.basis().ok_or("the outcome was not kept")?;
+async fn fit(app: &App, by: (i64, i64), study: i64, families: &[&str]) -> Result<(), String> {
     for family in families {
-        let recipe = Recipe::from(Settings::of_family(family).ok_or("no such family")?);
-        let fit = NewFit { name: recipe.name(), recipe: &recipe, basis: &basis, seed: state.split.seed };
-        app.store.queue_fit(&study, &fit, None).await.map_err(sentence)?;
+        let fit = FitCandidate { study, family: (*family).to_owned(), settings: BTreeMap::new() };
+        perform(app, by, fit).await?;
     }
     jobs::drain(app).await
 }
 
 /// Sends a file in and accepts it as it was understood; the table.
-async fn table(app: &App, workspace: i64, name: &str, bytes: &[u8]) -> Result<i64, String> {
-    let sentence = |e: StoreError| e.to_string();
-    let upload = bring(app, workspace, None, name, bytes).await?;
-    let read = app.store.upload(workspace, upload).await.map_err(sentence)?;
-    let scan = uploads::ready(&read).map_err(|e| e.to_string())?;
-    uploads::bring_in(app, &read, &scan).await.map_err(sentence)?;
+async fn table(app: &App, by: (i64, i64), name: &str, bytes: &[u8]) -> Result<i64, String> {
+    let file = bring(app, by.0, None, name, bytes).await?;
+    perform(app, by, AcceptFile { file, kinds: BTreeMap::new(), orders: BTreeMap::new() }).await?;
     jobs::drain(app).await?;
-    app.store.upload(workspace, upload).await.map_err(sentence)?.table_id.ok_or(format!("{name} was not imported"))
+    let upload = app.store.upload(by.0, file).await.map_err(|e| e.to_string())?;
+    upload.table_id.ok_or(format!("{name} was not imported"))
 }
 
-/// Asks a question of a table, and says what the event is; the study.
+/// Begins a study of a table, and sets its outcome; the study.
 async fn begin(
     app: &App,
-    workspace: i64,
-    account: i64,
+    by: (i64, i64),
     (table, title, question): (i64, &str, Question),
     (column, event): (&str, &str),
 ) -> Result<i64, String> {
-    let sentence = |e: StoreError| e.to_string();
-    let table = app.store.table(workspace, table).await.map_err(sentence)?;
-    let study = pages::home::enter_study(app, account, &table, title, question).await.map_err(sentence)?;
-    let outcome = Outcome::is(column, event);
-    crate::pages::prepare::outcome::enter_outcome(app, workspace, account.into(), study, outcome)
-        .await
-        .map_err(|e| e.to_string())?;
-    Ok(study)
+    let outcome = Some(Outcome::is(column, event));
+    let study = CreateStudy { table, title: title.to_owned(), question: question.word().to_owned(), outcome };
+    Ok(perform(app, by, study).await?.id)
 }
 
 /// Columns of two that say more together than each alone.
@@ -199,35 +195,24 @@ const TOGETHER: [(&str, &str); 2] = [
 
 /// Members, outcome, columns, five candidates, a policy.
 async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
-    let sentence = |e: StoreError| e.to_string();
     let members = demo::members(demo::MEMBERS, demo::SEED, demo::FIRST_MEMBER);
-    let table = table(app, workspace, "members.csv", &demo::outcome_csv(&members)).await?;
+    let table = table(app, (workspace, account), "members.csv", &demo::outcome_csv(&members)).await?;
     let title = "Who will cancel at renewal, and whom is it worth ringing?";
-    let study = begin(app, workspace, account, (table, title, Question::Churn), ("cancelled", "yes")).await?;
-    let names =
-        pages::prepare::enter_left_out(app, workspace, account.into(), study).await.map_err(|e| e.to_string())?;
-    if names.is_empty() {
-        return Err("nothing was proposed to be excluded".into());
-    }
-    for (name, role, figure) in [
+    let study = begin(app, (workspace, account), (table, title, Question::Churn), ("cancelled", "yes")).await?;
+    for (column, role, reason) in [
         ("days_since_last_login", ColumnRole::LeftOut, "counted to the day of the extract, not to the decision"),
         ("sample_weight", ColumnRole::CaseWeight, "how many members each row of the extract stands for"),
     ] {
-        let study = app.store.study(workspace, study).await.map_err(sentence)?;
-        let mut state = study.choices().map_err(sentence)?;
-        state.columns.iter_mut().filter(|c| c.name == name).for_each(|c| c.role = role);
-        let choice = Choice { by: account.into(), chosen: format!("{name}: {}", role.word()), figure: figure.into() };
-        pages::choose(app, &study, &state, &choice).await.map_err(|e| e.to_string())?;
+        let (column, reason) = (column.to_owned(), reason.to_owned());
+        let role = SetColumnRole { study, column, role: role.word().into(), known_when: None, reason };
+        perform(app, (workspace, account), role).await?;
     }
     for (name, expression) in TOGETHER {
-        let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
-        let action = StepAction::Derive { name: name.into(), expression: expression.into() };
-        let figure = "the interaction that Drivers found";
-        crate::pages::prepare::steps::enter(app, account.into(), &view, action, figure)
-            .await
-            .map_err(|e| e.to_string())?;
+        let step = StepAction::Derive { name: name.into(), expression: expression.into() };
+        let reason = "the interaction that Drivers found".to_owned();
+        perform(app, (workspace, account), AddStep { study, step, reason }).await?;
     }
-    fit(app, workspace, study, &["logistic", "scorecard", "forest", "boosted", "network"]).await?;
+    fit(app, (workspace, account), study, &["logistic", "scorecard", "forest", "boosted", "network"]).await?;
     let population = demo::RENEWALS.to_string();
     let amounts = TypedFields::from([
         ("value_kept", "146"),
@@ -238,40 +223,39 @@ async fn churn(app: &App, workspace: i64, account: i64) -> Result<i64, String> {
         ("currency", "EUR"),
         ("population", &population),
     ]);
-    policy(app, workspace, account, study, &amounts).await?;
+    policy(app, workspace, account, study, amounts).await?;
     Ok(study)
 }
 
 /// The list of renewals: scored, acted on with some held back, and what came of it; and a release.
 async fn renewals(app: &App, workspace: i64, account: i64, study: i64) -> Result<(), String> {
     let renewals = demo::members(demo::RENEWALS, demo::SEED + 1, demo::FIRST_RENEWAL);
-    let list = scored(app, workspace, study, ("renewals_next_quarter.csv", &demo::renewals_csv(&renewals))).await?;
+    let list =
+        scored(app, (workspace, account), study, ("renewals_next_quarter.csv", &demo::renewals_csv(&renewals))).await?;
     let drawn = drawn(app, workspace, (study, list), ("Fee holiday, next quarter", "fee holiday", "member_id")).await?;
     let happened = demo::renewed_csv(&demo::renewed(&renewals, &drawn.acted, demo::SEED + 5));
     let file = ("renewals_a_quarter_later.csv", happened.as_slice());
-    came_of(app, workspace, study, drawn, (file, "cancelled")).await?;
-    let view = StudyView::load(app, workspace, study).await.map_err(|e| e.to_string())?;
-    pages::live::enter_release(app, account, &view, "renewals").await.map_err(|e| e.to_string())?;
-    Ok(())
+    came_of(app, (workspace, account), study, drawn, (file, "cancelled")).await?;
+    perform(app, (workspace, account), ReleasePolicy { study, name: "renewals".into() }).await.map(drop)
 }
 
 /// Customers who may be offered a dental check: scored, contacted with some held back, and who booked.
-async fn dental_checks(app: &App, workspace: i64, study: i64) -> Result<(), String> {
+async fn dental_checks(app: &App, (workspace, account): (i64, i64), study: i64) -> Result<(), String> {
     let customers = demo::dental_offer(demo::CUSTOMERS, demo::SEED + 6, demo::FIRST_CUSTOMER);
     let file = ("dental_customers.jsonl", demo::dental_customers_jsonl(&customers));
-    let list = scored(app, workspace, study, (file.0, &file.1)).await?;
+    let list = scored(app, (workspace, account), study, (file.0, &file.1)).await?;
     let drawn = drawn(app, workspace, (study, list), ("Dental check, autumn", "letter", "customer")).await?;
     let booked = demo::booked_csv(&demo::booked(&customers, &drawn.acted, demo::SEED + 7));
-    came_of(app, workspace, study, drawn, (("dental_checks_booked.csv", &booked), "booked")).await
+    came_of(app, (workspace, account), study, drawn, (("dental_checks_booked.csv", &booked), "booked")).await
 }
 
 /// Brings a list and scores it.
-async fn scored(app: &App, workspace: i64, study: i64, (name, bytes): (&str, &[u8])) -> Result<i64, String> {
+async fn scored(app: &App, by: (i64, i64), study: i64, (name, bytes): (&str, &[u8])) -> Result<i64, String> {
     let sentence = |e: StoreError| e.to_string();
-    bring(app, workspace, Some(study), name, bytes).await?;
+    bring(app, by.0, Some(study), name, bytes).await?;
     let list = app.store.lists(study).await.map_err(sentence)?.into_iter().next().ok_or("the list was not matched")?;
     let extras = Extras { reasons: 3, ..Extras::usual() };
-    pages::lists::list::enter_scoring(app, workspace, &list, &extras).await.map_err(sentence)?;
+    perform(app, by, ScoreList { study, list: list.id, extras }).await?;
     jobs::drain(app).await?;
     Ok(list.id)
 }
@@ -310,13 +294,13 @@ async fn drawn(
 /// Brings in what came of a campaign.
 async fn came_of(
     app: &App,
-    workspace: i64,
+    (workspace, account): (i64, i64),
     study: i64,
     drawn: DemoCampaign,
     ((name, bytes), outcome): ((&str, &[u8]), &str),
 ) -> Result<(), String> {
     let from = ResultsFrom {
-        table: table(app, workspace, name, bytes).await?,
+        table: table(app, (workspace, account), name, bytes).await?,
         keys: [drawn.key.into(), drawn.key.into()],
         outcome: outcome.into(),
         event: "yes".into(),

@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use pronoia_core::decide::{
-    Amount, AmountError, Assumption, AssumptionUnit, CutOff, Economics, EventRate, Order, Population, Rule,
+    Amount, AmountError, Assumption, AssumptionUnit, CutOff, Economics, EventRate, Offer, Offers, Order, Population,
+    Rule,
 };
 use pronoia_core::expression::Type;
 use pronoia_core::number::THIN;
@@ -11,8 +12,8 @@ use pronoia_core::question::Question;
 use pronoia_core::study::ChosenPolicy;
 use serde::Deserialize;
 
-use pronoia_service::ServiceError;
-use pronoia_service::text;
+use crate::error::ServiceError;
+use crate::text;
 
 /// The most letters of what money is counted in.
 const LONGEST_CURRENCY: usize = 8;
@@ -35,7 +36,7 @@ impl TypedFields {
     }
 
     /// A field in which something stands.
-    pub(super) fn filled(&self, name: &str) -> Option<&str> {
+    pub fn filled(&self, name: &str) -> Option<&str> {
         self.field(name).filter(|value| !value.is_empty())
     }
 
@@ -44,7 +45,7 @@ impl TypedFields {
     }
 
     /// A number of fields.
-    pub(super) fn count(&self, name: &str) -> Result<Option<usize>, ServiceError> {
+    pub fn count(&self, name: &str) -> Result<Option<usize>, ServiceError> {
         Ok(self.number(name)?.map(|count| count.max(0.0) as usize))
     }
 
@@ -217,7 +218,7 @@ fn bound(kind: &str, value: f64) -> Result<CutOff, ServiceError> {
 }
 
 /// An amount as typed: chances as per cent, unless they are worked out.
-pub(super) fn amount(assumption: &Assumption, typed: &str, columns: &[(String, Type)]) -> Result<Amount, ServiceError> {
+pub fn amount(assumption: &Assumption, typed: &str, columns: &[(String, Type)]) -> Result<Amount, ServiceError> {
     let amount = Amount::typed(&plain(typed), columns).map_err(|e| {
         let place = match &e {
             AmountError::Expression(wrong) => {
@@ -251,4 +252,49 @@ fn customers(text: &str) -> Result<f64, ServiceError> {
             "“{text}” is not a number of customers. Write a whole number of 1 or more, or leave it empty."
         ))
     })
+}
+
+/// The most offers that a form has fields for.
+const MOST_FIELDS: usize = 16;
+
+/// The name of a field of an offer beside the first.
+pub fn field_of(at: usize, word: &str) -> String {
+    format!("offer{at}_{word}")
+}
+
+impl TypedFields {
+    /// What can be offered; what was kept, where the form did not have it.
+    pub fn offers(
+        &self,
+        economics: &Economics,
+        kept: Option<&Offers>,
+        columns: &[(String, Type)],
+    ) -> Result<Offers, ServiceError> {
+        let assumptions = economics.amounts_of_offers();
+        let Some(fields) = self.count("offers")? else {
+            let suits = |kept: &&Offers| kept.check(economics).is_ok();
+            return Ok(kept.filter(suits).cloned().unwrap_or_default());
+        };
+        let first = self.field("offer_name").unwrap_or_default().to_owned();
+        let mut offers = Offers { first, others: Vec::new() };
+        for at in 2..2 + fields.min(MOST_FIELDS) {
+            let mut amounts = BTreeMap::new();
+            for assumption in &assumptions {
+                let Some(text) = self.filled(&field_of(at, assumption.word)) else { continue };
+                amounts.insert(assumption.word.to_owned(), amount(assumption, text, columns)?);
+            }
+            match self.filled(&field_of(at, "name")) {
+                _ if self.filled(&field_of(at, "out")).is_some() => {}
+                Some(name) => offers.others.push(Offer { name: name.to_owned(), amounts }),
+                None if amounts.is_empty() => {}
+                None => {
+                    return Err(ServiceError::Refused(format!(
+                        "Offer {at} has amounts, but no name. Give it one; lists use it."
+                    )));
+                }
+            }
+        }
+        offers.check(economics).map_err(|e| ServiceError::Refused(e.to_string()))?;
+        Ok(offers)
+    }
 }

@@ -3,7 +3,6 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use actix_web::web;
 use pronoia_core::decide::{
     Action, Alternative, ChosenAgain, ConfusionCounts, CutOff, Each, Economics, EvaluatedCustomers, EvaluationScale,
     Given, Order, Policy, PolicyEvaluation, Ranking, Rule, alternatives,
@@ -14,25 +13,31 @@ use pronoia_store::model;
 
 use super::policy_form::TypedFields;
 use crate::App;
-use crate::pages::prepare::steps::types_of;
-use pronoia_service::ServiceError;
-use pronoia_service::prediction_cache::CandidatePredictions;
-use pronoia_service::study_view::StudyView;
+use crate::error::ServiceError;
+use crate::prediction_cache::CandidatePredictions;
+use crate::prepare::steps::types_of;
+use crate::study_view::StudyView;
 
 /// Governs the resamples behind bands.
 const SEED: u64 = 1;
 
 /// A policy on the customers judged.
 pub struct Situation<'a> {
+    /// The study.
     pub view: &'a StudyView,
+    /// The candidate.
     pub model: &'a StoredCandidate,
     /// By probability, as the model left it.
     pub by_probability: Arc<Ranking>,
+    /// The policy.
     pub chosen: ChosenPolicy,
+    /// Its amounts, those that differ by customer at their means.
     pub typical: Economics<f64>,
+    /// The policy evaluated.
     pub weighing: PolicyEvaluation,
     /// The customers one by one, where they have to be looked at so.
     pub detail: Option<CustomerPredictions>,
+    /// By which share of itself every assumption may be off.
     pub doubt: f64,
     /// From what the customers were weighed.
     pub weighed_from: String,
@@ -43,12 +48,14 @@ pub struct CustomerPredictions {
     book: Arc<CandidatePredictions>,
     /// Probabilities among the population.
     probability: Vec<f64>,
+    /// Amounts by customer.
     pub values: Given,
     /// Customers for whom an amount had no value.
     pub lacking: u64,
 }
 
 impl CustomerPredictions {
+    /// The customers as a policy is evaluated on them.
     pub fn customers(&self) -> EvaluatedCustomers<'_> {
         EvaluatedCustomers {
             probability: Cow::Borrowed(&self.probability),
@@ -197,7 +204,7 @@ async fn detail(
     let book = app.predictions.open(app, view, model, policy.inputs()).await?;
     let shift = population.shift();
     let mut asked = policy.clone();
-    let (detail, asked) = web::block(move || {
+    let (detail, asked) = tokio::task::spawn_blocking(move || {
         let (offered, lacking) = asked.worked_out(&book.table, &book.rows)?;
         let probability: Vec<f64> = book.probability.iter().map(|&p| shift.there(p)).collect();
         let values = offered.given(asked.rule.by, &probability);
@@ -219,7 +226,7 @@ async fn weigh(
     (typical, rule): (Economics<f64>, Rule),
     (population, doubt): (pronoia_core::decide::Population, f64),
 ) -> Result<(PolicyEvaluation, Option<CustomerPredictions>), ServiceError> {
-    web::block(move || {
+    tokio::task::spawn_blocking(move || {
         let scale = EvaluationScale { population: &population, doubt, seed: SEED };
         let weighing = match &detail {
             Some(detail) => PolicyEvaluation::each(&detail.customers(), &rule, &scale)?,
