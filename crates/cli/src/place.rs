@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
-use pronoia_service::{App, Budget, Files};
+use pronoia_service::{App, Budget, FileSettings};
 use pronoia_store::sources::{Connector, Reach, Vault};
 use pronoia_store::{Store, StoreError};
 use tracing_subscriber::layer::SubscriberExt;
@@ -63,15 +63,15 @@ impl Installation {
     }
 
     /// The application over it.
-    pub async fn app(&self, files: Files) -> Result<App, String> {
+    pub async fn app(&self, files: FileSettings) -> Result<App, String> {
         let own = self.records.server().split(['/', '?']).next().unwrap_or_default();
         let connector = Connector { vault: Vault::open(&self.key)?, reach: Reach::of(&self.allow_address, own)? };
         Ok(App::new(files, self.open().await?, connector, Budget::of(None)))
     }
 
     /// Where files are, as all commands share it.
-    pub fn files(&self) -> Files {
-        Files {
+    pub fn files(&self) -> FileSettings {
+        FileSettings {
             uploads: self.records.uploads.clone(),
             folder: None,
             most_upload: 1_024 * 1_000_000,

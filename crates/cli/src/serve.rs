@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::Args;
-use pronoia_service::{Budget, Files, demonstration};
+use pronoia_service::{Budget, FileSettings, demonstration};
 use pronoia_store::queries::Unprotected;
 use pronoia_web::{Config, TrustedProxies};
 
@@ -85,7 +85,7 @@ fn unprotected(name: &str) -> Result<Unprotected, String> {
 impl Serve {
     pub fn run(self) -> CommandOutcome {
         runtime()?.block_on(async {
-            let files = Files {
+            let files = FileSettings {
                 folder: self.folder.clone(),
                 most_upload: self.most_upload_mb * 1_000_000,
                 patience: Duration::from_secs(self.patience_seconds),

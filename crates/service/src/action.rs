@@ -1,7 +1,7 @@
 //! How anything is done: by an action, which is declared with who may do it and under which path programs reach it, and
 //! is performed in one transaction.
 
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use pronoia_store::Unit;
 use pronoia_store::member_role::MemberRole;
@@ -55,12 +55,12 @@ pub trait Action: Send + Sized {
     /// What comes of it.
     type Done: Send;
 
-    /// Does it. What is read and worked out before [`Scope::begin`] holds no transaction; all that is changed after it is
-    /// kept together, or not at all.
+    /// Does it. What is read and worked out before [`ActionScope::begin`] holds no transaction; all that is changed after
+    /// it is kept together, or not at all.
     ///
     /// # Errors
     /// Why it was not done; nothing was changed then.
-    fn perform(self, scope: &Scope<'_>) -> impl Future<Output = Result<Self::Done, ServiceError>> + Send;
+    fn perform(self, scope: &ActionScope<'_>) -> impl Future<Output = Result<Self::Done, ServiceError>> + Send;
 }
 
 /// A job that was put in the queue.
@@ -79,15 +79,22 @@ pub struct Created {
 
 /// Where an action takes place: the application, who acts, and the transaction once it was begun.
 #[derive(Debug)]
-pub struct Scope<'a> {
+pub struct ActionScope<'a> {
     /// The application, outside the transaction.
     pub app: &'a App,
     /// Who acts.
     pub by: Actor,
     unit: OnceLock<(Unit, App)>,
+    /// Done once everything is kept.
+    afterwards: Mutex<Vec<fn(&App)>>,
 }
 
-impl Scope<'_> {
+impl ActionScope<'_> {
+    /// Has something done once the action is kept, such as forgetting what a cache holds of the state before it.
+    pub fn afterwards(&self, then: fn(&App)) {
+        self.afterwards.lock().unwrap_or_else(PoisonError::into_inner).push(then);
+    }
+
     /// The application within the action's transaction, which is begun by the first call.
     ///
     /// # Errors
@@ -112,11 +119,15 @@ impl App {
         if by.role < A::DECLARATION.role {
             return Err(ServiceError::NotAllowed(refusal(A::DECLARATION.role)));
         }
-        let scope = Scope { app: self, by, unit: OnceLock::new() };
+        let scope = ActionScope { app: self, by, unit: OnceLock::new(), afterwards: Mutex::default() };
         let done = action.perform(&scope).await?;
-        if let Some((unit, app)) = scope.unit.into_inner() {
+        let ActionScope { unit, afterwards, .. } = scope;
+        if let Some((unit, app)) = unit.into_inner() {
             drop(app);
             unit.commit().await?;
+        }
+        for then in afterwards.into_inner().unwrap_or_else(PoisonError::into_inner) {
+            then(self);
         }
         Ok(done)
     }

@@ -37,7 +37,7 @@ const GROUPED: usize = 200;
 
 /// Where files are.
 #[derive(Debug, Clone)]
-pub struct Files {
+pub struct FileSettings {
     /// Where uploaded files wait until they are tables.
     pub uploads: PathBuf,
     /// A folder whose files everybody may fetch.
@@ -52,7 +52,7 @@ pub struct Files {
 #[derive(Debug, Clone)]
 pub struct App {
     /// Where files are.
-    pub files: Files,
+    pub files: FileSettings,
     /// Where things are kept.
     pub store: Store,
     /// How databases of others are reached.
@@ -90,7 +90,7 @@ pub struct App {
 
 impl App {
     /// The application with everything that it needs.
-    pub fn new(files: Files, store: Store, connector: Connector, memory: Budget) -> Self {
+    pub fn new(files: FileSettings, store: Store, connector: Connector, memory: Budget) -> Self {
         Self {
             files,
             store,

@@ -1,10 +1,9 @@
 //! The choices of a study, changed.
 
+use pronoia_core::study::StudyState;
 use pronoia_store::ledger::LedgerLine;
 use pronoia_store::studies::Choice;
 use pronoia_store::{StoreError, study};
-
-use pronoia_core::study::StudyState;
 
 use crate::error::ServiceError;
 use crate::{App, text};

@@ -7,11 +7,12 @@ use pronoia_store::studies::Choice;
 use serde::Deserialize;
 use utoipa::ToSchema;
 
-use crate::action::{Action, Declaration, Queued, Scope};
+use crate::action::{Action, ActionScope, Declaration, Queued};
 use crate::choices::choose;
 use crate::error::ServiceError;
 use crate::prepare::steps::types_of;
 use crate::study_view::StudyView;
+use crate::train::queue_for_candidate;
 
 /// The longest rule, in characters.
 const LONGEST: usize = 2_000;
@@ -35,7 +36,7 @@ impl Action for SetTodaysRule {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let condition = self.condition.trim();
         if condition.chars().count() > LONGEST {
@@ -85,12 +86,8 @@ impl Action for ComputeLearningCurve {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
-        let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
-        let model = view.fitted().find(|m| m.id == self.candidate).ok_or(ServiceError::NotFound)?;
-        let title = format!("Learning curve of {}", model.name.to_lowercase());
-        let work = Work::Closer { model: model.id };
-        let app = scope.begin().await?;
-        Ok(Queued { job: app.store.enqueue_once(scope.by.workspace, Some(self.study), &title, &work).await? })
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
+        let title = |name: &str| format!("Learning curve of {name}");
+        queue_for_candidate(scope, (self.study, self.candidate), title, Work::Closer { model: self.candidate }).await
     }
 }

@@ -8,7 +8,7 @@ use pronoia_store::studies::{Author, Choice};
 use serde::Deserialize;
 use utoipa::ToSchema;
 
-use crate::action::{Action, Created, Declaration, Scope};
+use crate::action::{Action, ActionScope, Created, Declaration};
 use crate::choices::choose;
 use crate::error::ServiceError;
 use crate::prepare::split;
@@ -34,7 +34,7 @@ impl Action for UndoEntry {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let entry = scope.app.store.ledger_entry(study.study.id, self.entry).await?;
         let state = left_without(scope.app, &study, &entry).await?;
@@ -64,7 +64,7 @@ impl Action for BranchStudy {
     };
     type Done = Created;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Created, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Created, ServiceError> {
         let title = studies::title_of(&self.title)?;
         let study = scope.app.store.study(scope.by.workspace, self.study).await?;
         let entry = scope.app.store.ledger_entry(study.id, self.entry).await?;

@@ -28,7 +28,7 @@ pub mod study_view;
 pub mod text;
 pub mod train;
 
-pub use action::{Action, Actor, Created, Declaration, Queued, Scope};
-pub use app::{App, Files};
+pub use action::{Action, ActionScope, Actor, Created, Declaration, Queued};
+pub use app::{App, FileSettings};
 pub use budget::Budget;
 pub use error::ServiceError;

@@ -7,7 +7,7 @@ use pronoia_store::member_role::MemberRole;
 use serde::Deserialize;
 use utoipa::ToSchema;
 
-use crate::action::{Action, Declaration, Queued, Scope};
+use crate::action::{Action, ActionScope, Declaration, Queued};
 use crate::error::ServiceError;
 
 /// Takes a table of Records as a list of a study, to be scored by the policy that is kept.
@@ -29,7 +29,7 @@ impl Action for ImportList {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
         let study = scope.app.store.study(scope.by.workspace, self.study).await?;
         if study.choices()?.policy.is_none() {
             return Err(ServiceError::Refused("A list is scored with a policy. Keep one at Decide first.".into()));
@@ -64,7 +64,7 @@ impl Action for ScoreList {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
         let list = find(scope, self.study, self.list).await?;
         let report = list.matched()?;
         if !report.is_complete() {
@@ -106,7 +106,7 @@ impl Action for PublishList {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
         let list = find(scope, self.study, self.list).await?;
         if list.scored_id.is_none() {
             return Err(ServiceError::Refused("The list is not scored yet.".into()));
@@ -119,7 +119,7 @@ impl Action for PublishList {
 }
 
 /// A list of a study of the workspace.
-async fn find(scope: &Scope<'_>, study: i64, id: i64) -> Result<list::Model, ServiceError> {
+async fn find(scope: &ActionScope<'_>, study: i64, id: i64) -> Result<list::Model, ServiceError> {
     let study = scope.app.store.study(scope.by.workspace, study).await?;
     let lists = scope.app.store.lists(study.id).await?;
     lists.into_iter().find(|list| list.id == id).ok_or(ServiceError::NotFound)

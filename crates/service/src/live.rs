@@ -6,7 +6,7 @@ use pronoia_store::member_role::MemberRole;
 use serde::Deserialize;
 use utoipa::ToSchema;
 
-use crate::action::{Action, Created, Declaration, Scope};
+use crate::action::{Action, ActionScope, Created, Declaration};
 use crate::decide::policy_evaluation::Situation;
 use crate::decide::policy_form::TypedFields;
 use crate::error::ServiceError;
@@ -34,7 +34,7 @@ impl Action for ReleasePolicy {
     };
     type Done = Created;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Created, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Created, ServiceError> {
         let name = self.name.trim();
         let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
         if name.is_empty() || name.len() > LONGEST_NAME || !name.chars().all(fits) {
@@ -51,7 +51,7 @@ impl Action for ReleasePolicy {
         let number = app.store.release_versions(release).await?.first().map_or(1, |version| version.number);
         let figure = format!("version {number}, {}", kept.policy.rule.in_short());
         app.store.note(self.study, Some(scope.by.account), &format!("Released as “{name}”"), &figure).await?;
-        app.release_calls.forget();
+        scope.afterwards(|app| app.release_calls.forget());
         Ok(Created { id: release })
     }
 }

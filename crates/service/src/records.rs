@@ -13,7 +13,7 @@ use serde::Deserialize;
 use utoipa::ToSchema;
 
 use crate::App;
-use crate::action::{Action, Declaration, Queued, Scope};
+use crate::action::{Action, ActionScope, Declaration, Queued};
 use crate::error::ServiceError;
 
 /// A file that was put in the queue.
@@ -71,7 +71,7 @@ impl Action for ReadSheet {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
         let upload = scope.app.store.upload(scope.by.workspace, self.file).await?;
         let title = format!("Reading {} of {}", self.sheet, upload.file_name);
         let work = Work::Scan { upload: upload.id, sheet: Some(self.sheet) };
@@ -104,7 +104,7 @@ impl Action for AcceptFile {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
         let upload = scope.app.store.upload(scope.by.workspace, self.file).await?;
         let mut scan = ready(&upload)?;
         let columns = scan.plan.columns.len();

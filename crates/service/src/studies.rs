@@ -7,7 +7,7 @@ use pronoia_store::record_table;
 use serde::Deserialize;
 use utoipa::ToSchema;
 
-use crate::action::{Action, Actor, Created, Declaration, Scope};
+use crate::action::{Action, ActionScope, Actor, Created, Declaration};
 use crate::error::ServiceError;
 use crate::prepare::{columns, outcome};
 use crate::study_view::StudyView;
@@ -34,7 +34,7 @@ impl Action for CreateStudy {
         Declaration { title: "Begin a study", role: MemberRole::Analyst, path: "/api/v1/studies", status: 201 };
     type Done = Created;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Created, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Created, ServiceError> {
         let title = title_of(&self.title)?;
         let question: Question = self.question.parse().map_err(ServiceError::Refused)?;
         let table = scope.app.store.table(scope.by.workspace, self.table).await?;

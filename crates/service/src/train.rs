@@ -13,7 +13,7 @@ use pronoia_store::member_role::MemberRole;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::action::{Action, Created, Declaration, Queued, Scope};
+use crate::action::{Action, ActionScope, Created, Declaration, Queued};
 use crate::budget::bytes_needed;
 use crate::error::ServiceError;
 use crate::study_view::StudyView;
@@ -56,7 +56,7 @@ impl Action for FitCandidate {
     };
     type Done = QueuedFit;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<QueuedFit, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<QueuedFit, ServiceError> {
         let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let mut settings = Settings::of_family(&self.family).ok_or(ServiceError::NotFound)?;
         for (name, value) in &self.settings {
@@ -87,7 +87,7 @@ impl Action for FitEnsemble {
     };
     type Done = QueuedFit;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<QueuedFit, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<QueuedFit, ServiceError> {
         let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         ready_basis(&view)?;
         let mix: Mix = self.mix.parse().map_err(ServiceError::Refused)?;
@@ -130,13 +130,13 @@ impl Action for RefitCandidate {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let model = candidate(&view, self.candidate)?;
         if model.state == "queued" {
             return Ok(());
         }
-        refit(scope.begin().await?, &view, model, &model.recipe()?).await
+        refit(scope.begin().await?, &view, model, &model.recipe()?).await.map(drop)
     }
 }
 
@@ -159,7 +159,7 @@ impl Action for RemoveCandidate {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let model = candidate(&view, self.candidate)?;
         if model.state == "queued" {
@@ -191,13 +191,9 @@ impl Action for ProveReproducibility {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
-        let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
-        let model = view.fitted().find(|m| m.id == self.candidate).ok_or(ServiceError::NotFound)?;
-        let title = format!("Refitting {} to prove reproducibility", model.name.to_lowercase());
-        let work = Work::Prove { model: model.id };
-        let app = scope.begin().await?;
-        Ok(Queued { job: app.store.enqueue_once(scope.by.workspace, Some(self.study), &title, &work).await? })
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
+        let title = |name: &str| format!("Refitting {name} to prove reproducibility");
+        queue_for_candidate(scope, (self.study, self.candidate), title, Work::Prove { model: self.candidate }).await
     }
 }
 /// Searches families and hyperparameters for the best candidate.
@@ -228,7 +224,7 @@ impl Action for BeginSearch {
     };
     type Done = Created;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Created, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Created, ServiceError> {
         let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let basis = ready_basis(&view)?;
         let within = |asked: Option<f64>, label: &str, (usual, most): (f64, f64)| {
@@ -269,6 +265,20 @@ fn candidate(view: &StudyView, id: i64) -> Result<&StoredCandidate, ServiceError
     view.models.iter().map(AsRef::as_ref).find(|m| m.id == id).ok_or(ServiceError::NotFound)
 }
 
+/// Puts work for a fitted candidate in the queue; `title` is told its name.
+pub(crate) async fn queue_for_candidate(
+    scope: &ActionScope<'_>,
+    (study, candidate): (i64, i64),
+    title: impl FnOnce(&str) -> String + Send,
+    work: Work,
+) -> Result<Queued, ServiceError> {
+    let view = StudyView::load(scope.app, scope.by.workspace, study).await?;
+    let model = view.fitted().find(|m| m.id == candidate).ok_or(ServiceError::NotFound)?;
+    let title = title(&model.name.to_lowercase());
+    let app = scope.begin().await?;
+    Ok(Queued { job: app.store.enqueue_once(scope.by.workspace, Some(study), &title, &work).await? })
+}
+
 /// What a candidate would be fitted on now; better refused here than by the job.
 ///
 /// # Errors
@@ -284,15 +294,9 @@ pub fn ready_basis(view: &StudyView) -> Result<Basis, ServiceError> {
     Ok(basis)
 }
 
-/// Puts a candidate in the queue, within the transaction of an action; refused here rather than by the job if there will
-/// never be memory for it.
+/// Puts a candidate in the queue, within the transaction of an action.
 pub(crate) async fn fit(app: &App, view: &StudyView, recipe: &Recipe) -> Result<QueuedFit, ServiceError> {
-    let basis = ready_basis(view)?;
-    app.memory.check(bytes_needed(&view.table, &basis, recipe)?).map_err(ServiceError::Refused)?;
-    let fit = NewFit { name: recipe.name(), recipe, basis: &basis, seed: view.state.split.seed };
-    let candidate = app.store.queue_fit(&view.study, &fit, None).await?;
-    let jobs = app.store.jobs_to(view.study.workspace_id, &Work::Fit { model: candidate }).await?;
-    Ok(QueuedFit { candidate, job: jobs.first().map_or(0, |job| job.id) })
+    queue_fit(app, view, (recipe.name(), recipe), None).await
 }
 
 /// Fits a candidate in another's place, by a recipe of its own, within the transaction of an action.
@@ -301,10 +305,20 @@ pub(crate) async fn refit(
     view: &StudyView,
     model: &StoredCandidate,
     recipe: &Recipe,
-) -> Result<(), ServiceError> {
+) -> Result<QueuedFit, ServiceError> {
+    queue_fit(app, view, (&model.name, recipe), Some(model.id)).await
+}
+
+/// Refused here rather than by the job if there will never be memory for the fit.
+async fn queue_fit(
+    app: &App,
+    view: &StudyView,
+    (name, recipe): (&str, &Recipe),
+    instead_of: Option<i64>,
+) -> Result<QueuedFit, ServiceError> {
     let basis = ready_basis(view)?;
     app.memory.check(bytes_needed(&view.table, &basis, recipe)?).map_err(ServiceError::Refused)?;
-    let fit = NewFit { name: &model.name, recipe, basis: &basis, seed: view.state.split.seed };
-    app.store.queue_fit(&view.study, &fit, Some(model.id)).await?;
-    Ok(())
+    let fit = NewFit { name, recipe, basis: &basis, seed: view.state.split.seed };
+    let (candidate, job) = app.store.queue_fit(&view.study, &fit, instead_of).await?;
+    Ok(QueuedFit { candidate, job })
 }

@@ -25,20 +25,25 @@ pub struct NewFit<'a> {
 }
 
 impl Store {
-    /// Puts a fit in the queue; its candidate. With `instead_of`, that one is
+    /// Puts a fit in the queue; its candidate and its job. With `instead_of`, that one is
     /// retired for it.
     ///
     /// # Errors
     /// [`StoreError::Refused`](crate::StoreError::Refused) if the workspace has too much waiting.
-    pub async fn queue_fit(&self, study: &study::Model, fit: &NewFit<'_>, instead_of: Option<i64>) -> Result<i64> {
+    pub async fn queue_fit(
+        &self,
+        study: &study::Model,
+        fit: &NewFit<'_>,
+        instead_of: Option<i64>,
+    ) -> Result<(i64, i64)> {
         let transaction = self.writing().await?;
         if let Some(other) = instead_of {
             let retired = model::ActiveModel { id: Set(other), retired: Set(true), ..Default::default() };
             retired.update(&transaction).await?;
         }
-        let id = queued(&transaction, study, fit).await?;
+        let made = queued(&transaction, study, fit).await?;
         transaction.commit().await?;
-        Ok(id)
+        Ok(made)
     }
 
     /// Writes down that a search is over, and puts the fit of what it found in the queue.
@@ -51,7 +56,7 @@ impl Store {
             id: Set(id),
             state: Set("done".into()),
             ended: Set(serde_json::to_value(ended)?.as_str().map(str::to_owned)),
-            model_id: Set(Some(queued(&transaction, study, fit).await?)),
+            model_id: Set(Some(queued(&transaction, study, fit).await?.0)),
             ..Default::default()
         };
         found.update(&transaction).await?;
@@ -59,7 +64,8 @@ impl Store {
     }
 }
 
-async fn queued(db: &impl ConnectionTrait, study: &study::Model, fit: &NewFit<'_>) -> Result<i64> {
+/// The candidate that was put in the queue, and its job.
+async fn queued(db: &impl ConnectionTrait, study: &study::Model, fit: &NewFit<'_>) -> Result<(i64, i64)> {
     let on_list = model::Entity::find()
         .select_only()
         .column(model::Column::Name)
@@ -82,6 +88,6 @@ async fn queued(db: &impl ConnectionTrait, study: &study::Model, fit: &NewFit<'_
     };
     let id = row.insert(db).await?.id;
     let title = format!("Fitting {}", name.to_lowercase());
-    put(db, study.workspace_id, Some(study.id), &title, &Work::Fit { model: id }).await?;
-    Ok(id)
+    let job = put(db, study.workspace_id, Some(study.id), &title, &Work::Fit { model: id }).await?;
+    Ok((id, job))
 }

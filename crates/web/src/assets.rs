@@ -2,9 +2,9 @@
 
 use actix_web::{HttpRequest, HttpResponse, web};
 use pronoia_core::model::hex;
+use pronoia_service::ServiceError;
 
 use crate::error::PageResult;
-use pronoia_service::ServiceError;
 
 #[derive(rust_embed::RustEmbed)]
 #[folder = "assets/dist"]

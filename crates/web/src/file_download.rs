@@ -10,12 +10,12 @@ use actix_web::web::Bytes;
 use futures_util::stream::try_unfold;
 use pronoia_core::Table;
 use pronoia_core::write::{FileError, FileFormat};
+use pronoia_service::ServiceError;
 use pronoia_store::StoreError;
 use pronoia_store::record_table;
 use tokio::io::AsyncReadExt;
 
 use crate::App;
-use pronoia_service::ServiceError;
 
 /// Rows that are written at a time.
 const ROWS: usize = 20_000;

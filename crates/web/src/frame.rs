@@ -1,6 +1,7 @@
 //! What stands around every page: head, route, ledger margin, works line.
 
 use pronoia_core::cautions::Caution;
+use pronoia_service::ServiceError;
 use pronoia_service::study_view::{PolicyProfit, StudyView};
 use pronoia_store::job;
 use pronoia_store::member_role::MemberRole;
@@ -8,7 +9,6 @@ use pronoia_store::member_role::MemberRole;
 use crate::session::Visitor;
 use crate::walk::Walk;
 use crate::{App, text};
-use pronoia_service::ServiceError;
 
 /// Entries of the ledger that stand in the margin.
 const IN_MARGIN: usize = 30;

@@ -1,4 +1,4 @@
-//! The pages and the background work of Pronoia.
+//! The pages of Pronoia, and what programs call: everything that speaks HTTP.
 
 mod api;
 mod assets;

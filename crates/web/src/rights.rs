@@ -5,13 +5,13 @@ use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, ResponseError, web};
+use pronoia_service::ServiceError;
+use pronoia_service::action::refusal;
 use pronoia_store::accounts::SignedIn;
 use pronoia_store::member_role::MemberRole;
 
 use crate::error::PageError;
 use crate::{App, api, pages, session};
-use pronoia_service::ServiceError;
-use pronoia_service::action::refusal;
 
 /// What somebody has to be to be answered.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

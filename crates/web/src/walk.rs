@@ -3,12 +3,12 @@
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::{HttpRequest, HttpResponse, web};
 use pronoia_core::question::Question;
+use pronoia_service::ServiceError;
 use serde::Deserialize;
 
 use crate::error::PageResult;
 use crate::session::Visitor;
 use crate::{App, Config};
-use pronoia_service::ServiceError;
 
 /// Name of the cookie that remembers the step; 0 once the walk was left.
 pub const COOKIE: &str = "pronoia_walk";

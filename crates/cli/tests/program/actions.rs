@@ -23,7 +23,7 @@ use pronoia_service::study_view::StudyView;
 use pronoia_service::train::{
     BeginSearch, FitCandidate, FitEnsemble, ProveReproducibility, RefitCandidate, RemoveCandidate,
 };
-use pronoia_service::{Action, Actor, App, Budget, Files, ServiceError};
+use pronoia_service::{Action, Actor, App, Budget, FileSettings, ServiceError};
 use pronoia_store::StoreError;
 use pronoia_store::member_role::MemberRole;
 use pronoia_store::sources::{Connector, Reach, Vault};
@@ -34,7 +34,7 @@ use super::neighbours::digest;
 
 /// The application over the database of a study whose server was stopped, so that nobody takes its jobs.
 fn over(study: &Study, folder: &Path) -> App {
-    let files = Files {
+    let files = FileSettings {
         uploads: folder.join("uploads"),
         folder: None,
         most_upload: 1_000_000,
@@ -43,6 +43,12 @@ fn over(study: &Study, folder: &Path) -> App {
     let vault = Vault::open(&folder.join("key")).expect("a key");
     let connector = Connector { vault, reach: Reach::of(&[], "").expect("nowhere") };
     App::new(files, study.store.clone(), connector, Budget::of(None))
+}
+
+/// Whoever made the study, as an analyst.
+async fn analyst(study: &Study) -> Actor {
+    let account = study.store.account(crate::support::EMAIL).await.expect("found").expect("an account").id;
+    Actor { workspace: 1, account, role: MemberRole::Analyst, seen: None }
 }
 
 /// What an action writes besides what it changes.
@@ -130,8 +136,7 @@ async fn every_action_is_done_whole_or_not_at_all() {
     study.server.kill();
     study.server.run_sql(BROKEN).await;
     let folder = tempfile::tempdir().expect("a folder");
-    let account = study.store.account(crate::support::EMAIL).await.expect("found").expect("an account").id;
-    let by = Actor { workspace: 1, account, role: MemberRole::Analyst, seen: None };
+    let by = analyst(&study).await;
     let app = over(&study, folder.path());
     let mut trial = Trial { study: &study, app, by, tried: Vec::new() };
     let id = study.id;
@@ -227,8 +232,7 @@ async fn a_caution_is_accepted_or_resolved_whole_or_not_at_all() {
     study.server.kill();
     study.server.run_sql(BROKEN).await;
     let folder = tempfile::tempdir().expect("a folder");
-    let account = study.store.account(crate::support::EMAIL).await.expect("found").expect("an account").id;
-    let by = Actor { workspace: 1, account, role: MemberRole::Analyst, seen: None };
+    let by = analyst(&study).await;
     let app = over(&study, folder.path());
     let view = StudyView::load(&app, 1, study.id).await.expect("the study");
     let open: Vec<_> =
@@ -248,10 +252,9 @@ async fn whoever_looked_at_an_older_revision_overwrites_nothing() {
     study.idle().await;
     study.server.kill();
     let folder = tempfile::tempdir().expect("a folder");
-    let account = study.store.account(crate::support::EMAIL).await.expect("found").expect("an account").id;
     let app = over(&study, folder.path());
     let seen = study.store.study(1, study.id).await.expect("the study").revision;
-    let by = Actor { workspace: 1, account, role: MemberRole::Analyst, seen: Some(seen) };
+    let by = Actor { seen: Some(seen), ..analyst(&study).await };
     let split = |seed: u64, state: &pronoia_core::study::StudyState| SetSplit {
         study: study.id,
         split: pronoia_core::split::SplitPlan { seed, ..state.split.clone() },

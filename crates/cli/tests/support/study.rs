@@ -24,9 +24,7 @@ pub async fn queued(store: &Store, (workspace, study): (i64, i64), settings: &Se
     let study = store.study(workspace, study).await.expect("the study");
     let recipe = Recipe::from(settings);
     let fit = NewFit { name: recipe.name(), recipe: &recipe, basis, seed: 1 };
-    let model = store.queue_fit(&study, &fit, None).await.expect("a model");
-    let jobs = store.jobs_to(workspace, &Work::Fit { model }).await.expect("jobs");
-    (model, jobs[0].id)
+    store.queue_fit(&study, &fit, None).await.expect("a model")
 }
 
 /// A study that was made once, from which others are copied.

@@ -270,7 +270,7 @@ proptest! {
             let halves: Vec<f64> = amounts.iter().map(|a| a / 2.0).collect();
             let halved = with_values(&economics, word, &halves);
             let brute: f64 = (0..p.len()).map(|i| match actions[i] {
-                pronoia_core::decide::Action::Act => halved.payoffs_of(i).gain().happened(event[i]) * weight(event[i]),
+                pronoia_core::decide::PolicyAction::Act => halved.payoffs_of(i).gain().happened(event[i]) * weight(event[i]),
                 _ => 0.0,
             }).sum();
             prop_assert!((decision.gain(&typical.with(word, mean / 2.0)) - brute).abs() <= 1e-7 * size * 400.0);

@@ -4,8 +4,8 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use pronoia_core::decide::{
-    Action, Amount, ConfusionCounts, CutOff, Economics, EvaluatedCustomers, EvaluationScale, Given, Offer,
-    OfferAmounts, Offers, Order, Payoffs, Policy, PolicyEvaluation, Population, Rule, Which, alternatives,
+    Amount, ConfusionCounts, CutOff, Economics, EvaluatedCustomers, EvaluationScale, Given, Offer, OfferAmounts,
+    Offers, Order, Payoffs, Policy, PolicyAction, PolicyEvaluation, Population, Rule, Which, alternatives,
 };
 use pronoia_core::expression::Expression;
 use pronoia_core::question::Question;
@@ -145,14 +145,14 @@ proptest! {
         let fees = table(&fee);
         let mut policy = policy(&fees, Order::Gain);
         let given = offered(&mut policy, &fees).given(Order::Gain, &p);
-        let actions: Vec<Action> = p.iter().map(|&p| if p > 0.3 { Action::Act } else { Action::Leave }).collect();
+        let actions: Vec<PolicyAction> = p.iter().map(|&p| if p > 0.3 { PolicyAction::Act } else { PolicyAction::Leave }).collect();
         let weights = Population::of(p.len() as f64).weights(p.len() as f64, event.iter().filter(|&&e| e).count() as f64);
         let decision = ConfusionCounts::Each { values: &given, actions: &actions, event: &event, weights };
         for word in ["save_rate", "offer_cost", "value_kept"] {
             let typical = given.typical();
             let value = *typical.amount(word).expect("an amount");
             let found = decision.gain(&typical.with(word, value * factor));
-            let brute: f64 = (0..p.len()).filter(|&at| actions[at] == Action::Act).map(|at| {
+            let brute: f64 = (0..p.len()).filter(|&at| actions[at] == PolicyAction::Act).map(|at| {
                 let columns = Expression::columns_of(&fees);
                 let economics = &policy.offers.each(&policy.economics)[given.offer_of(at)];
                 let one = economics.map(|a, own| {

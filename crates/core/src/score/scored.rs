@@ -11,7 +11,7 @@ use crate::Model;
 use crate::explain::{ExplainedCustomers, Reasons};
 use pronoia_data::table::ColumnBuilder;
 use pronoia_data::{Column, Kind, Table};
-use pronoia_decide::decide::{Action, Given, LeastKey, Payoffs, Policy, Population, Rule};
+use pronoia_decide::decide::{Given, LeastKey, Payoffs, Policy, PolicyAction, Population, Rule};
 use pronoia_learn::prepare::{PreparationStep, PrepareError, StepAction, steps};
 
 /// What the names of the columns that are added begin with.
@@ -181,11 +181,11 @@ impl Scoring<'_> {
             let decided = by.decided(&part, probability, cut)?;
             account.suppressed = part.suppressed.iter().filter(|suppressed| **suppressed).count() as u64;
             account.lacking = decided.weighed.lacking;
-            account.acted = decided.actions.iter().filter(|action| **action == Action::Act).count() as u64;
+            account.acted = decided.actions.iter().filter(|action| **action == PolicyAction::Act).count() as u64;
             columns.push(words(DECISION, decided.actions.iter().map(|action| Some(Cow::from(action.word())))));
             columns.extend(decided.offers(by));
             if let Some(gains) = decided.weighed.gains(probability) {
-                let those = gains.iter().zip(&decided.actions).filter(|(_, action)| **action == Action::Act);
+                let those = gains.iter().zip(&decided.actions).filter(|(_, action)| **action == PolicyAction::Act);
                 account.gain = Some(those.map(|(gain, _)| gain).sum());
                 if self.extras.gain {
                     columns.push(numbers(GAIN, gains.into_iter()));
@@ -275,7 +275,7 @@ pub(super) struct CustomerProfits {
 
 /// What is done about each of some customers.
 struct ListDecisions {
-    actions: Vec<Action>,
+    actions: Vec<PolicyAction>,
     weighed: CustomerProfits,
 }
 
@@ -297,7 +297,7 @@ impl By<'_> {
     fn decided(&self, part: &ListPart, probability: &[f64], cut: LeastKey) -> Result<ListDecisions, String> {
         let (rule, weighed) = (self.rule(), self.weighed(part.matched, probability)?);
         let action = |(row, &p): (usize, &f64)| match part.suppressed.get(row) {
-            Some(true) => Action::Leave,
+            Some(true) => PolicyAction::Leave,
             _ => rule.action(cut, rule.by.key(p, &weighed.payoffs_of(row)), p),
         };
         let actions = probability.iter().enumerate().map(action).collect();
@@ -330,8 +330,8 @@ impl ListDecisions {
         let By::Policy { policy, .. } = by else { return None };
         let given = self.weighed.given.as_ref().filter(|_| !policy.offers.is_single())?;
         let names = policy.offers.names();
-        let offer = |(row, action): (usize, &Action)| match action {
-            Action::Act => names.get(given.offer_of(row)).cloned().map(Cow::from),
+        let offer = |(row, action): (usize, &PolicyAction)| match action {
+            PolicyAction::Act => names.get(given.offer_of(row)).cloned().map(Cow::from),
             _ => None,
         };
         Some(words(OFFER, self.actions.iter().enumerate().map(offer)))

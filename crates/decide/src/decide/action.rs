@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 /// What is done about a customer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Action {
+pub enum PolicyAction {
     /// Act.
     Act,
     /// Have somebody look.
@@ -14,7 +14,7 @@ pub enum Action {
     Leave,
 }
 
-impl Action {
+impl PolicyAction {
     /// The word for it in scored lists.
     pub fn word(self) -> &'static str {
         match self {

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 
-use super::action::Action;
+use super::action::PolicyAction;
 use super::curve::ExpectedProfit;
 use super::difference::worth_between;
 use super::economics::Economics;
@@ -163,7 +163,7 @@ impl WeighedRule {
 /// What is done about each customer, with which offer.
 struct Done<'a> {
     given: &'a Given,
-    actions: Vec<Action>,
+    actions: Vec<PolicyAction>,
 }
 
 impl Done<'_> {

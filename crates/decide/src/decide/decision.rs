@@ -2,7 +2,7 @@
 
 use rayon::prelude::*;
 
-use super::action::Action;
+use super::action::PolicyAction;
 use super::economics::Economics;
 use super::offers::Given;
 use super::payoff::Payoff;
@@ -26,7 +26,7 @@ pub enum ConfusionCounts<'a> {
         /// Their amounts.
         values: &'a Given,
         /// What is done.
-        actions: &'a [Action],
+        actions: &'a [PolicyAction],
         /// What happened.
         event: &'a [bool],
         /// How many of the population each stands for, with the event and without.
@@ -46,9 +46,9 @@ impl ConfusionCounts<'_> {
                 let payoffs = values.under(typical);
                 let gain = |at: usize| {
                     let gained = match actions[at] {
-                        Action::Leave => return 0.0,
-                        Action::Act => payoffs(at).gain(),
-                        Action::Refer => payoffs(at).gain_of_referring().unwrap_or_default(),
+                        PolicyAction::Leave => return 0.0,
+                        PolicyAction::Act => payoffs(at).gain(),
+                        PolicyAction::Refer => payoffs(at).gain_of_referring().unwrap_or_default(),
                     };
                     gained.happened(event[at]) * weights.happened(event[at])
                 };

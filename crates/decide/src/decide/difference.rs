@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::action::Action;
+use super::action::PolicyAction;
 use super::curve::ExpectedProfit;
 use super::payoff::{Payoff, Payoffs};
 use pronoia_data::stats::{Count, Z90, Z95};
@@ -61,7 +61,7 @@ impl Difference {
 /// What one rule brings more than another on the same customers, and its 90 % interval; each
 /// stands for `weights` of the population.
 pub fn gain_between(
-    [first, second]: [&[Action]; 2],
+    [first, second]: [&[PolicyAction]; 2],
     payoffs: impl Fn(usize) -> Payoffs,
     event: &[bool],
     weights: Payoff,
@@ -89,7 +89,7 @@ pub fn worth_between(
 /// What has been decided about some customers comes to, and its 90 % interval; each stands for
 /// `weights` of the population.
 pub fn worth_of_actions(
-    actions: &[Action],
+    actions: &[PolicyAction],
     payoffs: impl Fn(usize) -> Payoffs,
     event: &[bool],
     weights: Payoff,

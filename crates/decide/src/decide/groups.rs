@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::action::Action;
+use super::action::PolicyAction;
 use super::curve::ExpectedProfit;
 use super::difference::gain_between;
 use super::payoff::{Payoff, Payoffs};
@@ -36,12 +36,12 @@ impl GroupDecision {
     /// to the same customers, each of whom stands for `weights` of the population.
     pub fn of_all(
         grouping: &Grouping,
-        (actions, probability): (&[Action], &[f64]),
+        (actions, probability): (&[PolicyAction], &[f64]),
         event: &[bool],
         payoffs: impl Fn(usize) -> Payoffs,
         weights: Payoff,
     ) -> Vec<Self> {
-        let acts = |at: usize| actions[at] == Action::Act;
+        let acts = |at: usize| actions[at] == PolicyAction::Act;
         let everybody =
             Count { rows: event.len() as u64, events: (0..event.len()).filter(|&at| acts(at)).count() as u64 };
         grouping
@@ -64,9 +64,9 @@ impl GroupDecision {
                         found.add(acts(at));
                     }
                 }
-                let here: Vec<Action> = rows.iter().map(|&at| actions[at]).collect();
+                let here: Vec<PolicyAction> = rows.iter().map(|&at| actions[at]).collect();
                 let happened: Vec<bool> = rows.iter().map(|&at| event[at]).collect();
-                let left_alone = vec![Action::Leave; here.len()];
+                let left_alone = vec![PolicyAction::Leave; here.len()];
                 let gain = gain_between([&here, &left_alone], |at| payoffs(rows[at]), &happened, weights);
                 let others = Count { rows: everybody.rows - acted.rows, events: everybody.events - acted.events };
                 let label = group.label.clone();
@@ -111,7 +111,7 @@ mod tests {
         for i in 0..400 {
             let old = i % 4 == 0;
             band.push_word(if old { "old" } else { "young" });
-            actions.push(if i % 8 == 0 || i % 10 == 1 { Action::Act } else { Action::Leave });
+            actions.push(if i % 8 == 0 || i % 10 == 1 { PolicyAction::Act } else { PolicyAction::Leave });
             event.push(i % 5 == 0);
             probability.push(if old { 0.9 } else { 0.2 });
         }
@@ -136,7 +136,7 @@ mod tests {
         assert!(old.is_misjudged() && !young.is_misjudged(), "{old:?} {young:?}");
         let everywhere: f64 = found.iter().map(|g| g.gain.profit).sum();
         let by_hand: f64 =
-            (0..400).filter(|&i| actions[i] == Action::Act).map(|i| if event[i] { 20.0 } else { -4.0 }).sum();
+            (0..400).filter(|&i| actions[i] == PolicyAction::Act).map(|i| if event[i] { 20.0 } else { -4.0 }).sum();
         assert!((everywhere - by_hand).abs() < 1e-9);
     }
 }

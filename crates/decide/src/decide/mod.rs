@@ -30,7 +30,7 @@ mod streaming_cutoff;
 mod sums;
 mod terms;
 
-pub use action::Action;
+pub use action::PolicyAction;
 pub use alternatives::{Alternative, Which};
 pub use amount::{Amount, AmountError, AmountFormula, AmountValues};
 pub use assumption::{Assumption, AssumptionUnit};

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::action::Action;
+use super::action::PolicyAction;
 
 /// Money by what happens to one customer.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
@@ -66,11 +66,11 @@ impl Payoff {
 
 impl Payoffs {
     /// Doing this.
-    pub fn of(&self, action: Action) -> Payoff {
+    pub fn of(&self, action: PolicyAction) -> Payoff {
         match action {
-            Action::Act => self.act,
-            Action::Refer => self.refer.unwrap_or(self.leave),
-            Action::Leave => self.leave,
+            PolicyAction::Act => self.act,
+            PolicyAction::Refer => self.refer.unwrap_or(self.leave),
+            PolicyAction::Leave => self.leave,
         }
     }
 

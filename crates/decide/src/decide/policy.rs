@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::action::Action;
+use super::action::PolicyAction;
 use super::economics::{Economics, EconomicsError};
 use super::offers::{OfferAmounts, Offers};
 use super::payoff::Payoffs;
@@ -62,7 +62,7 @@ impl Policy {
 impl Rule {
     /// What is done about each of some customers, by their probabilities and what each is worth;
     /// together they stand for `size` customers.
-    pub fn actions(&self, probability: &[f64], payoffs: impl Fn(usize) -> Payoffs, size: f64) -> Vec<Action> {
+    pub fn actions(&self, probability: &[f64], payoffs: impl Fn(usize) -> Payoffs, size: f64) -> Vec<PolicyAction> {
         let worth: Vec<Payoffs> = (0..probability.len()).map(payoffs).collect();
         let keys = || worth.iter().zip(probability).map(|(worth, &p)| self.by.key(p, worth));
         let cut = self.fixed_cut().unwrap_or_else(|| {
@@ -76,13 +76,13 @@ impl Rule {
     }
 
     /// What is done about a customer with this key and probability.
-    pub fn action(&self, cut: LeastKey, key: f64, probability: f64) -> Action {
+    pub fn action(&self, cut: LeastKey, key: f64, probability: f64) -> PolicyAction {
         if cut.acts(key) {
-            Action::Act
+            PolicyAction::Act
         } else if self.refer_from.is_some_and(|from| probability >= from) {
-            Action::Refer
+            PolicyAction::Refer
         } else {
-            Action::Leave
+            PolicyAction::Leave
         }
     }
 }
@@ -97,8 +97,8 @@ mod tests {
         Payoffs { act: Payoff { event, other }, spent: Payoff { event: spent, other: spent }, ..Payoffs::default() }
     }
 
-    fn acted(actions: &[Action]) -> Vec<usize> {
-        (0..actions.len()).filter(|&at| actions[at] == Action::Act).collect()
+    fn acted(actions: &[PolicyAction]) -> Vec<usize> {
+        (0..actions.len()).filter(|&at| actions[at] == PolicyAction::Act).collect()
     }
 
     #[test]
@@ -148,7 +148,7 @@ mod tests {
     fn between_two_cut_offs_somebody_looks() {
         let rule = Rule { refer_from: Some(0.2), ..Rule::cut_off(0.5) };
         let actions = rule.actions(&[0.1, 0.2, 0.5, 0.49], |_| Payoffs::default(), 4.0);
-        assert_eq!(actions, [Action::Leave, Action::Refer, Action::Act, Action::Refer]);
+        assert_eq!(actions, [PolicyAction::Leave, PolicyAction::Refer, PolicyAction::Act, PolicyAction::Refer]);
     }
 
     proptest! {

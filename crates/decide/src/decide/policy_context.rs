@@ -1,6 +1,6 @@
 //! What is decided about customers once a model has told their probabilities.
 
-use super::action::Action;
+use super::action::PolicyAction;
 use super::curve::ExpectedProfit;
 use super::difference::{worth_between, worth_of_actions};
 use super::offers::{Given, OfferAmounts};
@@ -27,7 +27,7 @@ pub struct DecisionTotals {
     /// Their amounts, and what each would be offered.
     pub given: Given,
     /// What is done about each.
-    pub actions: Vec<Action>,
+    pub actions: Vec<PolicyAction>,
 }
 
 impl Stakes<'_> {

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-use super::action::Action;
+use super::action::PolicyAction;
 use super::curve::{Best, ExpectedProfit, ProfitCurve};
 use super::decision::ConfusionCounts;
 use super::economics::Economics;
@@ -155,22 +155,22 @@ impl PolicyEvaluation {
     }
 
     /// What is done about each customer, where they were weighed one by one.
-    pub fn actions(&self) -> Option<Vec<Action>> {
+    pub fn actions(&self) -> Option<Vec<PolicyAction>> {
         self.actions_at(self.position, self.refer)
     }
 
     /// The same with the lines at other points.
-    pub(super) fn actions_at(&self, position: usize, refer: Option<usize>) -> Option<Vec<Action>> {
+    pub(super) fn actions_at(&self, position: usize, refer: Option<usize>) -> Option<Vec<PolicyAction>> {
         let order = self.order.as_ref()?;
-        let mut actions = vec![Action::Leave; order.len()];
+        let mut actions = vec![PolicyAction::Leave; order.len()];
         let acted = |at: usize| self.ranking.stands[at].acted as usize;
-        let place = |action: Action, rows: &[usize], actions: &mut Vec<Action>| {
+        let place = |action: PolicyAction, rows: &[usize], actions: &mut Vec<PolicyAction>| {
             rows.iter().for_each(|&row| actions[row] = action);
         };
         let line = acted(position);
-        place(Action::Act, &order[..line], &mut actions);
+        place(PolicyAction::Act, &order[..line], &mut actions);
         if let Some(refer) = refer {
-            place(Action::Refer, &order[line..acted(refer)], &mut actions);
+            place(PolicyAction::Refer, &order[line..acted(refer)], &mut actions);
         }
         Some(actions)
     }

@@ -9,10 +9,11 @@ use pronoia_store::studies::Choice;
 use serde::Deserialize;
 use utoipa::ToSchema;
 
-use crate::action::{Action, Declaration, Queued, Scope};
+use crate::action::{Action, ActionScope, Declaration, Queued};
 use crate::choices::choose;
 use crate::error::ServiceError;
 use crate::study_view::{StudyView, worth_of};
+use crate::train::queue_for_candidate;
 use policy_evaluation::Situation;
 use policy_form::TypedFields;
 
@@ -37,7 +38,7 @@ impl Action for KeepPolicy {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let situation = Situation::of(scope.app, &study, &self.policy).await?.ok_or_else(|| {
             ServiceError::Refused("No model is fitted yet, so that there is nothing to decide on.".into())
@@ -75,7 +76,7 @@ impl Action for ConfirmPolicy {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let (policy, _) = study.policy_model().ok_or_else(|| {
             ServiceError::Refused("Keep a policy first; the sealed test confirms a choice that was made.".into())
@@ -108,12 +109,9 @@ impl Action for ComputeImportance {
     };
     type Done = Queued;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Queued, ServiceError> {
-        let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
-        let model = view.fitted().find(|m| m.id == self.candidate).ok_or(ServiceError::NotFound)?;
-        let title = format!("Permutation importance of {}", model.name.to_lowercase());
-        let work = Work::Understand { model: model.id };
-        let app = scope.begin().await?;
-        Ok(Queued { job: app.store.enqueue_once(scope.by.workspace, Some(self.study), &title, &work).await? })
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Queued, ServiceError> {
+        let title = |name: &str| format!("Permutation importance of {name}");
+        queue_for_candidate(scope, (self.study, self.candidate), title, Work::Understand { model: self.candidate })
+            .await
     }
 }

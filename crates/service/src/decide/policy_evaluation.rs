@@ -4,8 +4,8 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use pronoia_core::decide::{
-    Action, Alternative, ChosenAgain, ConfusionCounts, CutOff, Each, Economics, EvaluatedCustomers, EvaluationScale,
-    Given, Order, Policy, PolicyEvaluation, Ranking, Rule, alternatives,
+    Alternative, ChosenAgain, ConfusionCounts, CutOff, Each, Economics, EvaluatedCustomers, EvaluationScale, Given,
+    Order, Policy, PolicyAction, PolicyEvaluation, Ranking, Rule, alternatives,
 };
 use pronoia_core::study::ChosenPolicy;
 use pronoia_store::candidates::StoredCandidate;
@@ -162,12 +162,12 @@ impl<'a> Situation<'a> {
     }
 
     /// What is done about a customer with this key and this probability, among the population.
-    pub fn action(&self, key: f64, probability: f64) -> Action {
+    pub fn action(&self, key: f64, probability: f64) -> PolicyAction {
         let refer_from = self.chosen.policy.rule.refer_from;
         match refer_from {
-            _ if key >= self.line() => Action::Act,
-            Some(from) if probability >= from => Action::Refer,
-            _ => Action::Leave,
+            _ if key >= self.line() => PolicyAction::Act,
+            Some(from) if probability >= from => PolicyAction::Refer,
+            _ => PolicyAction::Leave,
         }
     }
 

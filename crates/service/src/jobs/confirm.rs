@@ -1,7 +1,7 @@
 //! The sealed test is opened, once, to confirm the policy.
 
 use pronoia_core::Progress;
-use pronoia_core::decide::{Action, Ranking, Stakes};
+use pronoia_core::decide::{PolicyAction, Ranking, Stakes};
 use pronoia_core::evaluate::{Confusion, area_under_roc};
 use pronoia_core::study::ChosenPolicy;
 use serde::{Deserialize, Serialize};
@@ -78,7 +78,7 @@ pub(super) async fn confirm(
             .actions
             .iter()
             .zip(&event)
-            .for_each(|(action, happened)| confusion.add(*action == Action::Act, *happened));
+            .for_each(|(action, happened)| confusion.add(*action == PolicyAction::Act, *happened));
         Ok::<_, Trouble>(Confirmation {
             promised: judged.promised.map(|promised| promised.profit),
             chosen: judged,

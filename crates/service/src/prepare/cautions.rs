@@ -10,7 +10,7 @@ use serde::Deserialize;
 use utoipa::ToSchema;
 
 use crate::App;
-use crate::action::{Action, Declaration, Scope};
+use crate::action::{Action, ActionScope, Declaration};
 use crate::choices::choose;
 use crate::error::ServiceError;
 use crate::prepare::{outcome, split};
@@ -41,7 +41,7 @@ impl Action for ResolveCaution {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let caution = found(&study, &self.rule, &self.about)?;
         if let (Remedy::OtherEvent { event }, Some(outcome)) = (&caution.remedy, &study.state.outcome) {
@@ -86,7 +86,7 @@ impl Action for AcceptCaution {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let caution = found(&study, &self.rule, &self.about)?;
         let because = self.because.trim();
@@ -121,7 +121,7 @@ async fn resolve_candidate(app: &App, study: &StudyView, caution: &Caution) -> R
     let model = study.fitted().find(|m| m.name == caution.about).ok_or(ServiceError::NotFound)?;
     match (&caution.remedy, model.recipe()?) {
         (Remedy::Calibrate, Recipe::One(calibrated)) => {
-            refit(app, study, model, &Recipe::Calibrated { calibrated }).await
+            refit(app, study, model, &Recipe::Calibrated { calibrated }).await.map(drop)
         }
         (Remedy::FitForest, _) => {
             let forest = Settings::of_family("forest").ok_or(ServiceError::NotFound)?;

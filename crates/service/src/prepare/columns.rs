@@ -8,7 +8,7 @@ use serde::Deserialize;
 use utoipa::ToSchema;
 
 use crate::action::Actor;
-use crate::action::{Action, Declaration, Scope};
+use crate::action::{Action, ActionScope, Declaration};
 use crate::choices::choose;
 use crate::error::ServiceError;
 use crate::{App, text};
@@ -30,7 +30,7 @@ impl Action for ExcludeProposed {
     };
     type Done = Vec<String>;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<Vec<String>, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<Vec<String>, ServiceError> {
         let study = scope.app.store.study(scope.by.workspace, self.study).await?;
         exclude(scope.begin().await?, scope.by, &study).await
     }
@@ -81,7 +81,7 @@ impl Action for SetColumnRole {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let study = scope.app.store.study(scope.by.workspace, self.study).await?;
         let role: ColumnRole = self.role.parse().map_err(ServiceError::Refused)?;
         let known_when: Option<KnownWhen> =

@@ -10,7 +10,7 @@ use pronoia_store::studies::Choice;
 use serde::Deserialize;
 use utoipa::ToSchema;
 
-use crate::action::{Action, Actor, Declaration, Scope};
+use crate::action::{Action, ActionScope, Actor, Declaration};
 use crate::choices::choose;
 use crate::error::ServiceError;
 use crate::study_view::StudyView;
@@ -39,7 +39,7 @@ impl Action for SetOutcome {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let before = scope.app.store.study(scope.by.workspace, self.study).await?.choices()?.outcome;
         // Customers were observed for as long as they were, whatever the event is.
         let window = self.outcome.window.clone().or(before.and_then(|before| before.window));
@@ -67,7 +67,7 @@ impl Action for SetOutcomeWindow {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let before = scope.app.store.study(scope.by.workspace, self.study).await?.choices()?.outcome;
         let before = before.ok_or_else(|| ServiceError::Refused("Choose the outcome first.".into()))?;
         set(scope, self.study, Outcome { window: self.window, ..before }).await
@@ -94,7 +94,7 @@ impl Action for MoveToVersion {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let view = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         if self.table == view.table.id {
             return Ok(());
@@ -123,7 +123,7 @@ impl Action for MoveToVersion {
 }
 
 /// Sets an outcome, as the last part of an action.
-pub(crate) async fn set(scope: &Scope<'_>, study: i64, outcome: Outcome) -> Result<(), ServiceError> {
+pub(crate) async fn set(scope: &ActionScope<'_>, study: i64, outcome: Outcome) -> Result<(), ServiceError> {
     let view = StudyView::load(scope.app, scope.by.workspace, study).await?;
     let proposal = propose(scope.app, &view.table, &outcome, &view.state.split).await?;
     enter(scope.begin().await?, scope.by, view, outcome, proposal).await

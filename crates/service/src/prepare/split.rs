@@ -10,7 +10,7 @@ use serde::Deserialize;
 use utoipa::ToSchema;
 
 use crate::App;
-use crate::action::{Action, Declaration, Scope};
+use crate::action::{Action, ActionScope, Declaration};
 use crate::choices::choose;
 use crate::error::ServiceError;
 use crate::study_view::StudyView;
@@ -35,7 +35,7 @@ impl Action for SetSplit {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let figure = self.split.sentence();
         let state = StudyState { split: self.split, ..study.state.clone() };
@@ -65,7 +65,7 @@ impl Action for SetBalance {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let balance = Balance { method: self.method, share: self.share };
         balance.check().map_err(ServiceError::Refused)?;
@@ -80,7 +80,7 @@ impl Action for SetBalance {
 }
 
 async fn enter(
-    scope: &Scope<'_>,
+    scope: &ActionScope<'_>,
     study: &StudyView,
     state: StudyState,
     chosen: &str,

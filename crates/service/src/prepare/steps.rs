@@ -9,7 +9,7 @@ use pronoia_store::studies::Choice;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::action::{Action, Declaration, Scope};
+use crate::action::{Action, ActionScope, Declaration};
 use crate::choices::choose;
 use crate::error::ServiceError;
 use crate::study_view::StudyView;
@@ -63,7 +63,7 @@ impl Action for AddStep {
     };
     type Done = AddedStep;
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<AddedStep, ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<AddedStep, ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let action = self.step;
         if study.state.outcome.is_none() {
@@ -114,7 +114,7 @@ impl Action for ChangeStep {
     };
     type Done = ();
 
-    async fn perform(self, scope: &Scope<'_>) -> Result<(), ServiceError> {
+    async fn perform(self, scope: &ActionScope<'_>) -> Result<(), ServiceError> {
         let study = StudyView::load(scope.app, scope.by.workspace, self.study).await?;
         let mut state = study.state.clone();
         let step = state.steps.get_mut(self.at).ok_or(ServiceError::NotFound)?;

@@ -4,7 +4,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::IF_MATCH;
 use actix_web::web::ServiceConfig;
 use actix_web::{HttpRequest, HttpResponse, web};
-use pronoia_service::{Action, Actor, Declaration, every_action};
+use pronoia_service::{Action, Actor, Declaration, ServiceError, every_action};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Map, Value};
@@ -15,7 +15,7 @@ use utoipa::openapi::security::SecurityRequirement;
 use utoipa::openapi::{ContentBuilder, OpenApi, PathItem, Ref, RefOr, Required, ResponseBuilder};
 use utoipa::{PartialSchema, ToSchema};
 
-use super::answer::ApiError;
+use super::answer::{ApiError, entity_tag};
 use super::workspace::Program;
 use crate::App;
 use crate::rights::{Right, Route};
@@ -33,9 +33,6 @@ const PROBLEMS: [(&str, &str); 9] = [
     ("429", "Called too often; Retry-After says for how long"),
 ];
 
-/// What stands before all paths.
-const PREFIX: &str = "/api/v1";
-
 /// The places in braces of a path.
 fn places(path: &str) -> impl Iterator<Item = &str> {
     path.split('/').filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
@@ -46,15 +43,15 @@ fn shape(path: &str) -> String {
     path.split('/').map(|part| if part.starts_with('{') { "{}" } else { part }).collect::<Vec<_>>().join("/")
 }
 
-/// Whether an action is answered by a function of its own, which was there before.
-fn has_own_function(declared: &Declaration) -> bool {
-    super::DOORS.iter().any(|door| door.method == "post" && shape(door.path) == shape(declared.path))
+/// Whether the action of a path is answered by a function of its own, which was there before.
+fn has_own_function(path: &str) -> bool {
+    super::DOORS.iter().any(|door| door.method == "post" && shape(door.path) == shape(path))
 }
 
 macro_rules! answered {
     ($($action:path,)+) => {
-        /// Every action that is answered here.
-        pub(crate) const ROUTES: &[Route] = &[$(Route {
+        /// Every action, as an address.
+        const ROUTES: &[Route] = &[$(Route {
             method: "post",
             path: <$action as Action>::DECLARATION.path,
             right: Right::Program,
@@ -63,9 +60,9 @@ macro_rules! answered {
         /// Has every action answered that has no function of its own.
         pub(crate) fn routes(config: &mut ServiceConfig) {
             $(
-                let declared = <$action as Action>::DECLARATION;
-                if !has_own_function(&declared) {
-                    let path = declared.path.strip_prefix(PREFIX).unwrap_or(declared.path);
+                let path = <$action as Action>::DECLARATION.path;
+                if !has_own_function(path) {
+                    let path = path.strip_prefix(super::PREFIX).unwrap_or(path);
                     config.route(path, web::post().to(perform::<$action>));
                 }
             )+
@@ -74,7 +71,7 @@ macro_rules! answered {
         /// Enters every action that has no function of its own in the document.
         pub(crate) fn document(into: &mut OpenApi) {
             $(
-                if !has_own_function(&<$action as Action>::DECLARATION) {
+                if !has_own_function(<$action as Action>::DECLARATION.path) {
                     describe::<$action>(into);
                 }
             )+
@@ -86,7 +83,7 @@ every_action!(answered);
 
 /// Every action that is answered here and has no function of its own.
 pub(crate) fn doors() -> impl Iterator<Item = &'static Route> {
-    ROUTES.iter().filter(|route| super::DOORS.iter().all(|door| shape(door.path) != shape(route.path)))
+    ROUTES.iter().filter(|route| !has_own_function(route.path))
 }
 
 /// Performs an action for a program.
@@ -109,7 +106,7 @@ where
         },
     };
     for place in places(A::DECLARATION.path) {
-        let key: i64 = request.match_info().query(place).parse().map_err(|_| ApiError::NotThere(NOTHING.into()))?;
+        let key: i64 = request.match_info().query(place).parse().map_err(|_| ServiceError::NotFound)?;
         if asked.insert(place.to_owned(), key.into()).is_some() {
             return Err(ApiError::Refused(format!("“{place}” stands in the path; leave it out of the body.")));
         }
@@ -127,16 +124,11 @@ where
     Ok(if status == StatusCode::NO_CONTENT { answer.finish() } else { answer.json(done) })
 }
 
-/// What is said where there is nothing.
-const NOTHING: &str = "There is no such thing in this workspace.";
-
 /// The revision of a study that `If-Match` names, if the study has it.
 async fn matched(app: &App, program: Program, study: i64, tag: &str) -> Result<i64, ApiError> {
     let revision = app.store.study(program.workspace, study).await?.revision;
-    if tag == "*" || tag == super::answer::entity_tag(revision) {
-        return Ok(revision);
-    }
-    Err(ApiError::Changed(super::answer::entity_tag(revision)))
+    let present = entity_tag(revision);
+    if tag == "*" || tag == present { Ok(revision) } else { Err(ApiError::Changed(present)) }
 }
 
 /// Enters an action in the document.

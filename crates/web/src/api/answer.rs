@@ -7,7 +7,6 @@ use serde::Serialize;
 use thiserror::Error;
 use utoipa::ToSchema;
 
-use crate::error::PageError;
 use pronoia_service::ServiceError;
 
 /// Why there is no answer.
@@ -86,15 +85,6 @@ impl From<ServiceError> for ApiError {
             ServiceError::Overtaken(entered) => {
                 Self::Overtaken(format!("The same was changed in the meantime: {}", entered.join("; ")))
             }
-            other => Self::Broken(other.to_string()),
-        }
-    }
-}
-
-impl From<PageError> for ApiError {
-    fn from(e: PageError) -> Self {
-        match e {
-            PageError::Service(e) => e.into(),
             other => Self::Broken(other.to_string()),
         }
     }

@@ -13,6 +13,8 @@ use pronoia_core::score::{
 use pronoia_core::watch::CustomerTally;
 use pronoia_core::write::FileFormat;
 use pronoia_core::{Kind, Table};
+use pronoia_service::release_calls::Ready;
+use pronoia_service::text;
 use pronoia_store::release;
 use pronoia_store::releases::Use;
 use serde::{Deserialize, Serialize};
@@ -23,8 +25,6 @@ use utoipa::ToSchema;
 use super::answer::{ApiError, ApiProblem};
 use super::key_cache::opened;
 use crate::App;
-use pronoia_service::release_calls::Ready;
-use pronoia_service::text;
 
 /// Customers of a call at most.
 const MOST: usize = 10_000;

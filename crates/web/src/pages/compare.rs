@@ -20,6 +20,13 @@ use pronoia_core::decide::{
 use pronoia_core::evaluate::Confusion;
 use pronoia_core::question::Question;
 use pronoia_core::study::ChosenPolicy;
+use pronoia_service::ServiceError;
+use pronoia_service::candidate_profit::CandidateProfit;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
+use pronoia_service::evaluation_cache::CandidateFigures;
+use pronoia_service::study_view::{StudyView, whom};
+use pronoia_service::text;
 use pronoia_store::jobs::Work;
 use pronoia_store::model;
 
@@ -35,13 +42,6 @@ use cut_off_counts::{PartLine, parts};
 use diagnostics::CloserView;
 use measures::{CompareMeasure, ComparedCandidate, Set};
 use pair::PairView;
-use pronoia_service::ServiceError;
-use pronoia_service::candidate_profit::CandidateProfit;
-use pronoia_service::decide::policy_evaluation::Situation;
-use pronoia_service::decide::policy_form::TypedFields;
-use pronoia_service::evaluation_cache::CandidateFigures;
-use pronoia_service::study_view::{StudyView, whom};
-use pronoia_service::text;
 use rule::{Baseline, RuleView, baselines};
 
 #[derive(Template)]

@@ -17,14 +17,14 @@ use pronoia_core::drivers::Drivers;
 use pronoia_core::number::{count, percent};
 use pronoia_core::split::Split;
 use pronoia_core::study::{Basis, Outcome};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 use super::{PageResult, Signed, StudyPath, see_other};
 use crate::App;
 use crate::frame::Frame;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// What the four views of the stop share.
 struct DriversStop {

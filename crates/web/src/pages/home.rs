@@ -3,6 +3,10 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::question::Question;
+use pronoia_service::prepare::outcome::event_rate;
+use pronoia_service::studies::CreateStudy;
+use pronoia_service::study_view::{PolicyProfit, StudyView};
+use pronoia_service::text;
 use pronoia_store::{record_table, upload};
 use serde::Deserialize;
 
@@ -12,10 +16,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::records::folder::FolderFile;
 use crate::session::Visitor;
-use pronoia_service::prepare::outcome::event_rate;
-use pronoia_service::studies::CreateStudy;
-use pronoia_service::study_view::{PolicyProfit, StudyView};
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "home/home.html")]

@@ -9,6 +9,9 @@ use std::collections::HashMap;
 
 use actix_web::web;
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::ledger::{LedgerFilter, LedgerLine};
 use pronoia_store::member_role::MemberRole;
 use pronoia_store::study;
@@ -22,9 +25,6 @@ use crate::error::html;
 use crate::frame::{Frame, encoded};
 use crate::pager::Pager;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// Entries on one page.
 const ENTRIES: u64 = 100;

@@ -11,6 +11,9 @@ pub mod rows;
 
 use actix_web::web;
 use askama::Template;
+use pronoia_service::lists::ImportList;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use serde::Deserialize;
 
 use super::{PageResult, StudyPath, see_other};
@@ -19,9 +22,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::session::Visitor;
 use opt_outs::DoNotContact;
-use pronoia_service::lists::ImportList;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "lists/lists.html")]

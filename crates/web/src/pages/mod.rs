@@ -14,6 +14,7 @@ mod workspace;
 
 use actix_web::{HttpRequest, web};
 use pronoia_core::study::{ColumnRole, StudyState};
+use pronoia_service::ServiceError;
 use pronoia_store::jobs::Work;
 use pronoia_store::study;
 use serde::Deserialize;
@@ -21,7 +22,6 @@ use serde::Deserialize;
 use crate::error::{PageResult, see_other};
 use crate::rights::doors;
 use crate::{App, assets};
-use pronoia_service::ServiceError;
 
 doors! {
     "";

@@ -11,6 +11,10 @@ use pronoia_core::Kind;
 use pronoia_core::number::{self, count, percent};
 use pronoia_core::profile::ColumnProfile;
 use pronoia_core::study::{Basis, ColumnChoice, ColumnRole, KnownWhen, Verdict};
+use pronoia_service::prepare::columns::{ExcludeProposed, SetColumnRole};
+use pronoia_service::prepare::outcome::event_sentence;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use serde::Deserialize;
 
 use super::records::{ColumnLine, line, made_line};
@@ -20,10 +24,6 @@ use crate::error::html;
 use crate::frame::{Frame, encoded};
 use crate::pages::prepare::outcome::WindowView;
 use crate::session::Visitor;
-use pronoia_service::prepare::columns::{ExcludeProposed, SetColumnRole};
-use pronoia_service::prepare::outcome::event_sentence;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "prepare/prepare.html")]

@@ -13,6 +13,10 @@ use askama::Template;
 use pronoia_core::profile::{ColumnChange, ColumnProfile, changes};
 use pronoia_core::table::written_date;
 use pronoia_core::{Kind, number};
+use pronoia_service::ServiceError;
+use pronoia_service::prepare::outcome::MoveToVersion;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::record_table;
 use pronoia_store::records::{Sort, StoredColumn, TablePage};
 use serde::Deserialize;
@@ -23,10 +27,6 @@ use crate::error::html;
 use crate::frame::{Frame, encoded};
 use crate::pager::Pager;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::prepare::outcome::MoveToVersion;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// Rows on a page.
 const ROWS: u64 = 25;

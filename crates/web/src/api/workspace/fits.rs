@@ -4,16 +4,16 @@ use std::collections::BTreeMap;
 
 use actix_web::{HttpResponse, web};
 use pronoia_core::learn::Settings;
+use pronoia_service::Queued;
+use pronoia_service::train::FitCandidate;
 use serde::Deserialize;
 use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
-use pronoia_service::Queued;
 
 use super::jobs::queued;
 use crate::App;
-use pronoia_service::train::FitCandidate;
 
 /// A candidate to be fitted.
 #[derive(Debug, Deserialize, ToSchema)]

@@ -3,18 +3,18 @@
 use actix_web::{HttpResponse, web};
 use pronoia_core::score::Extras;
 use pronoia_core::write::FileFormat;
+use pronoia_service::Queued;
+use pronoia_service::lists::{ImportList, ScoreList};
 use pronoia_store::{StoreError, list};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
-use pronoia_service::Queued;
 
 use super::jobs::queued;
 use crate::App;
 use crate::file_download::Taking;
-use pronoia_service::lists::{ImportList, ScoreList};
 
 /// A list of a study.
 #[derive(Debug, Serialize, ToSchema)]

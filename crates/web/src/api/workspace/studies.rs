@@ -3,14 +3,14 @@
 use actix_web::http::header::ETAG;
 use actix_web::{HttpResponse, web};
 use pronoia_core::study::Outcome;
+use pronoia_service::studies::CreateStudy;
+use pronoia_service::study_view::StudyView;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, ApiProblem, entity_tag};
 use super::Program;
 use crate::App;
-use pronoia_service::studies::CreateStudy;
-use pronoia_service::study_view::StudyView;
 
 /// A study.
 #[derive(Debug, Serialize, ToSchema)]
@@ -49,8 +49,7 @@ pub struct CandidateSummary {
 }
 
 impl Study {
-    async fn of(app: &App, workspace: i64, id: i64) -> Result<Self, ApiError> {
-        let view = StudyView::load(app, workspace, id).await?;
+    fn of(view: &StudyView) -> Result<Self, ApiError> {
         let mut candidates = Vec::new();
         for model in &view.models {
             let judged = model.judged()?;
@@ -90,7 +89,7 @@ impl Study {
 pub async fn all(app: web::Data<App>, program: Program) -> Result<HttpResponse, ApiError> {
     let mut studies = Vec::new();
     for study in app.store.studies(program.workspace).await? {
-        studies.push(Study::of(&app, program.workspace, study.id).await?);
+        studies.push(Study::of(&StudyView::load(&app, program.workspace, study.id).await?)?);
     }
     Ok(HttpResponse::Ok().json(studies))
 }
@@ -110,9 +109,9 @@ pub async fn all(app: web::Data<App>, program: Program) -> Result<HttpResponse, 
     security(("key" = []))
 )]
 pub async fn one(app: web::Data<App>, program: Program, id: web::Path<i64>) -> Result<HttpResponse, ApiError> {
-    let revision = app.store.study(program.workspace, *id).await?.revision;
-    let tag = (ETAG, entity_tag(revision));
-    Ok(HttpResponse::Ok().insert_header(tag).json(Study::of(&app, program.workspace, *id).await?))
+    let view = StudyView::load(&app, program.workspace, *id).await?;
+    let tag = (ETAG, entity_tag(view.study.revision));
+    Ok(HttpResponse::Ok().insert_header(tag).json(Study::of(&view)?))
 }
 
 /// A question about a table.
@@ -156,5 +155,5 @@ pub async fn begin(
     let NewStudy { table, title, question, outcome, event } = asked.into_inner();
     let outcome = Some(Outcome::is(&outcome, &event));
     let study = app.perform(program.actor(), CreateStudy { table, title, question, outcome }).await?.id;
-    Ok(HttpResponse::Created().json(Study::of(&app, program.workspace, study).await?))
+    Ok(HttpResponse::Created().json(Study::of(&StudyView::load(&app, program.workspace, study).await?)?))
 }

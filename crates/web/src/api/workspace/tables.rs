@@ -1,19 +1,18 @@
 //! Tables, and the files that they are made of.
 
 use actix_web::{HttpResponse, web};
+use pronoia_service::Queued;
+use pronoia_service::records::{AcceptFile, name_of, take_in};
 use pronoia_store::uploads::Arrived;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use super::super::answer::{ApiError, ApiProblem};
 use super::Program;
-use pronoia_service::Queued;
 
 use super::jobs::queued;
 use crate::App;
 use std::collections::BTreeMap;
-
-use pronoia_service::records::{AcceptFile, name_of, take_in};
 
 /// A table of the workspace.
 #[derive(Debug, Serialize, ToSchema)]

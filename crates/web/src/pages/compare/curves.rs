@@ -2,10 +2,10 @@
 
 use pronoia_core::evaluate::{CurvePoint, Evaluation};
 use pronoia_core::question::Question;
+use pronoia_service::text;
 use serde_json::{Value, json};
 
 use super::measures::ComparedCandidate;
-use pronoia_service::text;
 
 /// Candidates that a picture holds.
 pub const MOST: usize = 4;

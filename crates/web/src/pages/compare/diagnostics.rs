@@ -3,6 +3,9 @@
 use actix_web::web;
 use pronoia_core::decide::{self, CustomerPayoffs, Ranking};
 use pronoia_core::validation::{ByRows, Diagnostics};
+use pronoia_service::ServiceError;
+use pronoia_service::compare::ComputeLearningCurve;
+use pronoia_service::text;
 use pronoia_store::model;
 use serde_json::json;
 
@@ -12,9 +15,6 @@ use crate::error::{PageResult, see_other};
 use crate::pages::StudyPath;
 use crate::pages::train::{DetailTable, OfCandidate, card};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::compare::ComputeLearningCurve;
-use pronoia_service::text;
 
 /// Bits of profit below which a share of it means nothing.
 const NO_PROFIT: f64 = 1e-9;

@@ -5,11 +5,11 @@ use std::sync::Arc;
 use pronoia_core::decide::{ProfitPoint, Ranking};
 use pronoia_core::evaluate::{Confusion, Evaluation};
 use pronoia_core::question::Question;
+use pronoia_service::candidate_profit::CandidateProfit;
+use pronoia_service::text;
 use pronoia_store::candidates;
 
 use crate::definitions::{Meanings, area, hundred};
-use pronoia_service::candidate_profit::CandidateProfit;
-use pronoia_service::text;
 
 /// Share of customers at which finds are counted.
 pub const FIRST: f64 = 0.2;

@@ -2,11 +2,11 @@
 
 use pronoia_core::decide::{Difference, Payoff};
 use pronoia_core::evaluate::delong;
+use pronoia_service::text;
 use pronoia_store::holdout_predictions::PairedPredictions;
 
 use super::Money;
 use super::measures::ComparedCandidate;
-use pronoia_service::text;
 
 /// What a page says of two candidates.
 pub struct PairView {

@@ -5,6 +5,10 @@ use pronoia_core::Kind;
 use pronoia_core::decide::{FixedRule, Payoff};
 use pronoia_core::evaluate::Confusion;
 use pronoia_core::expression::name_of;
+use pronoia_service::ServiceError;
+use pronoia_service::compare::SetTodaysRule;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::jobs::Work;
 use serde::Deserialize;
 
@@ -14,10 +18,6 @@ use crate::App;
 use crate::error::{PageResult, see_other};
 use crate::pages::{StudyPath, is_asked};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::compare::SetTodaysRule;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// The rule as the page shows it.
 pub struct RuleView {

@@ -5,15 +5,15 @@ use pronoia_core::decide::GroupDecision;
 use pronoia_core::study::CautionKind;
 use pronoia_core::study::ColumnRole;
 use pronoia_core::validation::Without;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::{StudyView, decide_alike, whom};
+use pronoia_service::text;
 use pronoia_store::jobs::Work;
 
 use super::groups::ratio_said;
 use crate::App;
 use crate::pages::{PageResult, Signed, StudyPath, ask_once, is_asked, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::{StudyView, decide_alike, whom};
-use pronoia_service::text;
 
 /// What is known of it.
 pub struct WithoutView {

@@ -2,9 +2,9 @@
 
 use pronoia_core::decide::{Amount, Assumption, AssumptionUnit};
 use pronoia_core::study::ChosenPolicy;
+use pronoia_service::text;
 
 use super::sensitivity;
-use pronoia_service::text;
 
 /// A field for an amount.
 pub struct AmountField {

@@ -2,14 +2,14 @@
 
 use pronoia_core::decide::{Order, Thousand};
 use pronoia_core::number;
-use serde::Serialize;
-
-use super::{Today, offers};
 use pronoia_service::ServiceError;
 use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::decide::policy_form;
 use pronoia_service::study_view::whom;
 use pronoia_service::text;
+use serde::Serialize;
+
+use super::{Today, offers};
 
 /// Everything that is drawn, and all that is written beside it while the line moves.
 #[derive(Serialize)]

@@ -6,6 +6,10 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::Table;
 use pronoia_core::prepare::ModelInput;
+use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
+use pronoia_service::study_view::StudyView;
 
 use super::views::{DecideView, DecideViews};
 use crate::App;
@@ -14,10 +18,6 @@ use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::run_blocking::apart;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::decide::policy_evaluation::Situation;
-use pronoia_service::decide::policy_form::TypedFields;
-use pronoia_service::study_view::StudyView;
 use what_if::Room;
 
 #[derive(Template)]

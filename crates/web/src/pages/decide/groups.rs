@@ -2,11 +2,16 @@
 
 use actix_web::web;
 use askama::Template;
-use pronoia_core::decide::{Action, GroupDecision, Order};
+use pronoia_core::decide::{GroupDecision, Order, PolicyAction};
 use pronoia_core::drivers::Grouping;
 use pronoia_core::question::Question;
 use pronoia_core::stats::Count;
 use pronoia_core::study::ColumnRole;
+use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
+use pronoia_service::study_view::{StudyView, whom};
+use pronoia_service::text;
 use serde::Deserialize;
 
 use super::ablation::WithoutView;
@@ -17,11 +22,6 @@ use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::run_blocking::apart;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::decide::policy_evaluation::Situation;
-use pronoia_service::decide::policy_form::TypedFields;
-use pronoia_service::study_view::{StudyView, whom};
-use pronoia_service::text;
 
 /// Groups of a column at most.
 const GROUPS: usize = 10;
@@ -154,7 +154,7 @@ pub(super) async fn ladders(
     let rule = &policy.rule;
     let given = offered.given(rule.by, &probability);
     let payoffs = |at: usize| given.payoffs_of(at);
-    let actions: Vec<Action> = (0..probability.len())
+    let actions: Vec<PolicyAction> = (0..probability.len())
         .map(|at| {
             let p = probability[at];
             let key = if rule.by == Order::Probability { p } else { rule.by.key(p, &payoffs(at)) };

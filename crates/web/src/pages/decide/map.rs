@@ -1,11 +1,11 @@
 //! Two assumptions at once: what a decision gains where both are other than assumed.
 
 use pronoia_core::decide::{Along, Assumption, Sensitivity};
-
-use super::sensitivity::written;
 use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::text;
+
+use super::sensitivity::written;
 
 /// By what assumptions are multiplied along an axis.
 const FACTORS: [f64; 7] = [0.4, 0.6, 0.8, 1.0, 1.2, 1.4, 1.6];

@@ -1,11 +1,11 @@
 //! Several offers: their fields, what each is worth, and how many customers are given it.
 
 use pronoia_core::decide::{Amount, Assumption, Economics, Offer, OutcomeWorth, Policy};
-
-use super::amounts::{self, AmountField, mean};
 use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::decide::policy_form::field_of;
 use pronoia_service::text;
+
+use super::amounts::{self, AmountField, mean};
 
 /// The fields of an offer beside the first.
 pub struct OfferFields {

@@ -5,6 +5,11 @@ use askama::Template;
 use pronoia_core::cautions::Caution;
 use pronoia_core::question::Question;
 use pronoia_core::study::ColumnRole;
+use pronoia_service::ServiceError;
+use pronoia_service::decide::policy_evaluation::Situation;
+use pronoia_service::decide::policy_form::TypedFields;
+use pronoia_service::study_view::{StudyView, whom};
+use pronoia_service::text;
 
 use super::groups::{self, GroupLadder};
 use super::importance::Leaning;
@@ -17,11 +22,6 @@ use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::run_blocking::apart;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::decide::policy_evaluation::Situation;
-use pronoia_service::decide::policy_form::TypedFields;
-use pronoia_service::study_view::{StudyView, whom};
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "decide/policy_sheet.html")]

@@ -1,16 +1,16 @@
 //! Economics, policy and fairness, as sections of the statement.
 
 use pronoia_core::study::ColumnRole;
-
-use super::summary::Here;
-use super::{DecideParts, confirmed, groups, importance, today};
-use crate::App;
-use crate::pages::live::statement::document::Section;
 use pronoia_service::ServiceError;
 use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::study_view::{StudyView, whom};
 use pronoia_service::text;
+
+use super::summary::Here;
+use super::{DecideParts, confirmed, groups, importance, today};
+use crate::App;
+use crate::pages::live::statement::document::Section;
 
 /// The sections; none while no policy is kept.
 pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, ServiceError> {

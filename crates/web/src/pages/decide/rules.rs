@@ -2,14 +2,14 @@
 
 use pronoia_core::decide::{Alternative, ExpectedProfit, Rule, Which};
 use pronoia_core::study::ChosenPolicy;
-
-use super::{Today, offers};
-use crate::frame::encoded;
 use pronoia_service::ServiceError;
 use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::decide::policy_form;
 use pronoia_service::study_view::whom;
 use pronoia_service::text;
+
+use super::{Today, offers};
+use crate::frame::encoded;
 
 /// A rule as the table shows it.
 #[derive(Clone)]

@@ -1,11 +1,11 @@
 //! What would have to be true for a decision to lose money.
 
 use pronoia_core::decide::{AssumptionUnit, Sensitivity};
-
-use super::map::MapView;
 use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::decide::policy_form::TypedFields;
 use pronoia_service::text;
+
+use super::map::MapView;
 
 /// Width of the bars in their own units.
 const WIDTH: f64 = 240.0;

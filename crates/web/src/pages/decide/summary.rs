@@ -1,10 +1,10 @@
 //! The figures where the line stands, written out.
 
 use pronoia_core::decide::ExpectedProfit;
-
-use super::{chart_data, offers};
 use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::text;
+
+use super::{chart_data, offers};
 
 /// The figures at the line, written out.
 pub struct Here {

@@ -6,6 +6,9 @@ use pronoia_core::drivers::{PairMap, RateGroup};
 use pronoia_core::number::{count, percent};
 use pronoia_core::prepare::StepAction;
 use pronoia_core::stats::Count;
+use pronoia_service::ServiceError;
+use pronoia_service::prepare::steps::AddStep;
+use pronoia_service::study_view::StudyView;
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath, see_other};
@@ -15,9 +18,6 @@ use crate::definitions::{self, Meanings};
 use crate::error::html;
 use crate::frame::{Frame, encoded};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::prepare::steps::AddStep;
-use pronoia_service::study_view::StudyView;
 
 /// Shades of a map.
 const SHADES: f64 = 8.0;

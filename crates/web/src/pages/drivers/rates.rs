@@ -6,6 +6,8 @@ use pronoia_core::drivers::{Driver, Drivers, Members, RateGroup};
 use pronoia_core::formulas::neutralised;
 use pronoia_core::number::{count, fixed, percent};
 use pronoia_core::study::Verdict;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath, csv_file};
@@ -15,8 +17,6 @@ use crate::definitions::{self, Meanings};
 use crate::error::html;
 use crate::frame::{Frame, encoded};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
 
 /// Ladders shown before “all”.
 const FIRST: usize = 6;

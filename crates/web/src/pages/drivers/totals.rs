@@ -6,6 +6,7 @@ use pronoia_core::Kind;
 use pronoia_core::drivers::group_totals;
 use pronoia_core::number::{count, money, percent};
 use pronoia_core::study::ColumnRole;
+use pronoia_service::ServiceError;
 use serde::Deserialize;
 
 use super::super::{PageResult, StudyPath};
@@ -14,7 +15,6 @@ use crate::App;
 use crate::error::html;
 use crate::frame::Frame;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
 
 /// Groups in a table, besides that of the missing values.
 const MOST_GROUPS: usize = 20;

@@ -4,6 +4,9 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::study::StudyState;
 use pronoia_core::study::history::{self, ChoiceChange};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use serde::Deserialize;
 
 use super::{NO_STOP, ReferenceNames};
@@ -12,9 +15,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "ledger/compare.html")]

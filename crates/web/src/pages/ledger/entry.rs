@@ -4,6 +4,10 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::study::history::{self, ChoiceChange};
+use pronoia_service::ServiceError;
+use pronoia_service::ledger::{BranchStudy, left_without};
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use serde::Deserialize;
 
 use super::undo::consequences;
@@ -13,10 +17,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::ledger::{BranchStudy, left_without};
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "ledger/entry.html")]

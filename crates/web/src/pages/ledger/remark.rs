@@ -3,6 +3,7 @@
 use actix_multipart::Multipart;
 use actix_web::{HttpResponse, web};
 use futures_util::TryStreamExt;
+use pronoia_service::ServiceError;
 use pronoia_store::ledger::LedgerRemark;
 use serde::Deserialize;
 
@@ -13,7 +14,6 @@ use crate::frame::encoded;
 use crate::pages::records::uploads;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
 
 /// The longest remark, in characters.
 const LONGEST: usize = 2_000;

@@ -2,16 +2,16 @@
 
 use actix_web::web;
 use pronoia_core::study::StudyState;
+use pronoia_service::ServiceError;
+use pronoia_service::ledger::UndoEntry;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::candidates::StoredCandidate;
 use serde::Deserialize;
 
 use crate::App;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::ledger::UndoEntry;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// The entry to take back.
 #[derive(Deserialize)]

@@ -9,6 +9,11 @@ use pronoia_core::campaign::{Arms, CampaignOutcome, Power, control_needed};
 use pronoia_core::question::Question;
 use pronoia_core::sentence::capital;
 use pronoia_core::write::FileFormat;
+use pronoia_service::ServiceError;
+use pronoia_service::jobs::campaign::{ARM, CONTROL};
+use pronoia_service::scored_list::{ADDED, mean_of_acted};
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::jobs::{ResultsFrom, Work};
 use pronoia_store::{StoreError, campaign, list, record_table};
 use serde::Deserialize;
@@ -20,11 +25,6 @@ use crate::frame::Frame;
 use crate::pages::lists::list::{ListPath, find};
 use crate::pages::{PageResult, is_asked, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::jobs::campaign::{ARM, CONTROL};
-use pronoia_service::scored_list::{ADDED, mean_of_acted};
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 use results::CameOfIt;
 
 /// The most acts of a campaign.

@@ -2,6 +2,10 @@
 
 use actix_web::web;
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::scored_list::ADDED;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::list;
 use pronoia_store::records::{Hands, StoredColumn};
 use serde::Deserialize;
@@ -12,10 +16,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::PageResult;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::scored_list::ADDED;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// Customers who change hands that are shown.
 const SHOWN: u64 = 25;

@@ -4,6 +4,7 @@ use actix_web::web;
 use pronoia_core::score::DECISION;
 use pronoia_core::write::FileFormat;
 use pronoia_core::{Table, sentence};
+use pronoia_service::ServiceError;
 use pronoia_store::record_table;
 use serde::Deserialize;
 
@@ -12,7 +13,6 @@ use crate::App;
 use crate::file_download::{RowFilter, Taking};
 use crate::pages::PageResult;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
 
 /// What can be taken away.
 pub struct TakeView {

@@ -1,13 +1,13 @@
 //! What acting brings by the groups of a column.
 
+use pronoia_service::ServiceError;
+use pronoia_service::scored_list::ScoredGroups;
+use pronoia_service::text;
 use pronoia_store::record_table;
 use pronoia_store::records::ActedGroup;
 
 use super::rows::ScoredRowsQuery;
 use crate::App;
-use pronoia_service::ServiceError;
-use pronoia_service::scored_list::ScoredGroups;
-use pronoia_service::text;
 
 /// Groups that are shown.
 const GROUPS: usize = 12;

@@ -6,6 +6,10 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::score::{Extras, MOST_REASONS, MatchReport};
 use pronoia_core::sentence::capital;
+use pronoia_service::ServiceError;
+use pronoia_service::lists::{ImportList, PublishList, ScoreList};
+use pronoia_service::study_view::{StudyView, decide_alike, whom};
+use pronoia_service::text;
 use pronoia_store::jobs::{StateChange, Work};
 use pronoia_store::{list, record_table};
 use serde::Deserialize;
@@ -21,10 +25,6 @@ use crate::frame::Frame;
 use crate::pages::lists::campaigns::CampaignProposal;
 use crate::pages::{PageResult, Signed, is_asked, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::lists::{ImportList, PublishList, ScoreList};
-use pronoia_service::study_view::{StudyView, decide_alike, whom};
-use pronoia_service::text;
 
 /// Rows of a list up to which reasons are proposed; they take a while where there are more.
 const FEW: i64 = 20_000;

@@ -2,14 +2,14 @@
 
 use actix_web::web;
 use pronoia_core::question::Question;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 use serde::Deserialize;
 
 use crate::App;
 use crate::error::{PageResult, see_other};
 use crate::pages::StudyPath;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
 
 /// What is said of it on the page of lists.
 pub struct DoNotContact {

@@ -2,6 +2,9 @@
 
 use pronoia_core::expression::{Expression, ExpressionError, Type};
 use pronoia_core::score::{BAND, DECISION, GAIN, PROBABILITY};
+use pronoia_service::ServiceError;
+use pronoia_service::scored_list::ADDED;
+use pronoia_service::text;
 use pronoia_store::records::{Sort, StoredColumn, TablePage};
 use pronoia_store::{StoreError, record_table};
 use serde::Deserialize;
@@ -9,9 +12,6 @@ use serde::Deserialize;
 use crate::App;
 use crate::frame::encoded;
 use crate::pager::Pager;
-use pronoia_service::ServiceError;
-use pronoia_service::scored_list::ADDED;
-use pronoia_service::text;
 
 /// Rows of a page.
 const ROWS: u64 = 25;

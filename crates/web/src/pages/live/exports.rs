@@ -5,6 +5,9 @@ use askama::Template;
 use pronoia_core::Table;
 use pronoia_core::export::{ExportForm, FormulaCheck, ModelFormula, Refusal};
 use pronoia_core::model::Model;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::candidates::StoredCandidate;
 use pronoia_store::model;
 use serde::Deserialize;
@@ -14,9 +17,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// Customers on whom a formula is compared with its model.
 const COMPARED: i64 = 1_000;

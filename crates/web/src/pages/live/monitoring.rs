@@ -1,13 +1,13 @@
 //! What became of a version in use, as the page shows it.
 
 use pronoia_core::watch::{Drift, DriftFindings, TrainingDistribution};
+use pronoia_service::ServiceError;
+use pronoia_service::release_calls::DAYS;
+use pronoia_service::text;
 use pronoia_store::release_promise;
 
 use crate::App;
 use crate::definitions::{self, Meanings};
-use pronoia_service::ServiceError;
-use pronoia_service::release_calls::DAYS;
-use pronoia_service::text;
 
 /// Values never seen that are listed.
 const LISTED: usize = 8;

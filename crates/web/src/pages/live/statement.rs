@@ -9,6 +9,9 @@ pub mod sharing;
 
 use actix_web::{HttpResponse, web};
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 use crate::App;
 use crate::error::html;
@@ -17,9 +20,6 @@ use crate::pages::decide::report;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
 use document::{Section, SectionPart, StatementDocument};
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 use sharing::ShareLine;
 
 #[derive(Template)]

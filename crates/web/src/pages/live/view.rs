@@ -1,14 +1,14 @@
 //! A release as the page shows it.
 
 use chrono::{TimeDelta, Utc};
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use pronoia_store::release;
 
 use super::Just;
 use super::monitoring::WatchView;
 use super::snippets::{self, Snippet};
 use crate::App;
-use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 /// A release.
 pub struct ReleaseView {

@@ -4,6 +4,8 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::cautions::{Caution, MISTAKES, Mistake, MistakeStatus};
 use pronoia_core::study::CautionKind;
+use pronoia_service::prepare::cautions::{AcceptCaution, ResolveCaution};
+use pronoia_service::study_view::StudyView;
 use serde::Deserialize;
 
 use crate::App;
@@ -12,8 +14,6 @@ use crate::frame::Frame;
 use crate::pages::prepare::PrepareViews;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use pronoia_service::prepare::cautions::{AcceptCaution, ResolveCaution};
-use pronoia_service::study_view::StudyView;
 
 #[derive(Template)]
 #[template(path = "prepare/cautions.html")]

@@ -5,15 +5,15 @@ use pronoia_core::Kind;
 use pronoia_core::profile::TableProfile;
 use pronoia_core::study::{EventRule, Outcome, OutcomeWindow};
 use pronoia_core::table::written_date;
+use pronoia_service::ServiceError;
+use pronoia_service::prepare::outcome::{SetOutcome, SetOutcomeWindow};
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use serde::Deserialize;
 
 use crate::App;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::prepare::outcome::{SetOutcome, SetOutcomeWindow};
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// The outcome that a form asks for: its fields are `column`, and `event` for
 /// one value, or several of `any` with a `name`, or a number `at_least` or `below`.

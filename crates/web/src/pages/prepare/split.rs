@@ -9,6 +9,10 @@ use pronoia_core::number::{count, percent};
 use pronoia_core::split::{SplitMethod, SplitPlan};
 use pronoia_core::study::ColumnRole;
 use pronoia_core::value::{DecimalMark, parse_number};
+use pronoia_service::ServiceError;
+use pronoia_service::prepare::split::{SetBalance, SetSplit};
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use serde::Deserialize;
 
 use crate::App;
@@ -17,10 +21,6 @@ use crate::frame::Frame;
 use crate::pages::prepare::PrepareViews;
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::prepare::split::{SetBalance, SetSplit};
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// Different values that a column which says the parts has at most.
 const MOST_PARTS: u64 = 12;

@@ -12,6 +12,9 @@ use askama::Template;
 use pronoia_core::Kind;
 use pronoia_core::prepare::{StepAction, StepEffect, TrainingRows, effects, suggestions};
 use pronoia_core::study::KnownWhen;
+use pronoia_service::ServiceError;
+use pronoia_service::prepare::steps::{AddStep, ChangeStep, columns_of};
+use pronoia_service::study_view::StudyView;
 use serde::Deserialize;
 
 use crate::App;
@@ -21,9 +24,6 @@ use crate::pages::prepare::PrepareViews;
 use crate::pages::records::{ColumnLine, line};
 use crate::pages::{PageResult, StudyPath, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::prepare::steps::{AddStep, ChangeStep, columns_of};
-use pronoia_service::study_view::StudyView;
 
 pub use form::StepForm;
 

@@ -3,6 +3,7 @@
 use actix_web::web;
 use askama::Template;
 use pronoia_core::number::count;
+use pronoia_service::ServiceError;
 use pronoia_store::jobs::Work;
 use pronoia_store::record_table;
 use pronoia_store::records::{Append, AppendAccount};
@@ -13,7 +14,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
 
 #[derive(Template)]
 #[template(path = "records/append.html")]

@@ -4,14 +4,14 @@ use std::path::Path;
 
 use actix_web::web;
 use chrono::{DateTime, Utc};
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use pronoia_store::uploads::Arrived;
 use serde::Deserialize;
 
 use crate::App;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 /// Files listed at most.
 const MOST: usize = 200;

@@ -4,6 +4,8 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::Kind;
 use pronoia_core::number::{count, percent};
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use pronoia_store::jobs::Work;
 use pronoia_store::record_table;
 use pronoia_store::records::{Join, JoinKind, KeyAccount, KeySide, StoredColumn};
@@ -14,8 +16,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "records/join.html")]

@@ -6,6 +6,7 @@ use std::time::Duration;
 use actix_web::web;
 use askama::Template;
 use pronoia_core::number::count;
+use pronoia_service::ServiceError;
 use pronoia_store::StoreError;
 use pronoia_store::queries::{FiledAnswer, Formulas, LONGEST, QueryError, QueryLimits, Readable};
 use pronoia_store::uploads::Arrived;
@@ -18,7 +19,6 @@ use crate::frame::Frame;
 use crate::pages::records::query_answer::{QueryProblem, ShownAnswer};
 use crate::pages::{PageResult, file_stem, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
 
 /// Rows shown on the page.
 const SHOWN: usize = 200;

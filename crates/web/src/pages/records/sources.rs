@@ -4,6 +4,8 @@ use std::time::Duration;
 
 use actix_web::web;
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use pronoia_store::jobs::Work;
 use pronoia_store::queries::{LONGEST, QueryError, QueryLimits};
 use pronoia_store::source;
@@ -17,8 +19,6 @@ use crate::pages::records::query::{SqlForm, SqlQuery};
 use crate::pages::records::query_answer::{QueryProblem, ShownAnswer};
 use crate::pages::{PageResult, Signed, file_stem, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 /// What looking at a source may cost.
 const TO_LOOK: QueryLimits = QueryLimits { time: Duration::from_secs(10), rows: 50, bytes: 4 << 20 };

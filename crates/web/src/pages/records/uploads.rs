@@ -7,6 +7,8 @@ use futures_util::TryStreamExt;
 use pronoia_core::Kind;
 use pronoia_core::intake::{Format, Scan};
 use pronoia_core::value::DateOrder;
+use pronoia_service::ServiceError;
+use pronoia_service::records::{AcceptFile, ReadSheet, name_of, take_in};
 use pronoia_store::upload;
 use pronoia_store::uploads::Arrived;
 use serde::Deserialize;
@@ -17,8 +19,6 @@ use crate::frame::Frame;
 use crate::pages::{PageResult, csv_file, see_other};
 use crate::received_file::stored;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::records::{AcceptFile, ReadSheet, name_of, take_in};
 
 /// The most bytes of a text field beside the file.
 const MOST_TEXT: usize = 1_000;

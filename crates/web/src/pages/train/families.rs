@@ -5,13 +5,13 @@ use askama::Template;
 use pronoia_core::learn::setting::{Range, Setting};
 use pronoia_core::learn::{Family, Settings};
 use pronoia_core::model::Recipe;
+use pronoia_service::ServiceError;
 use serde::Deserialize;
 
 use crate::App;
 use crate::error::{PageResult, html};
 use crate::frame::Frame;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
 
 /// A family with its settings as they are proposed.
 pub struct FamilyForm {

@@ -4,6 +4,10 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::learn::Family;
 use pronoia_core::tune::{Ended, SEARCHED, TriedCandidate, TuningMeasure, TuningRun};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
+use pronoia_service::train::BeginSearch;
 use pronoia_store::search;
 use serde::Deserialize;
 
@@ -12,10 +16,6 @@ use crate::App;
 use crate::error::{PageResult, html, see_other};
 use crate::frame::Frame;
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
-use pronoia_service::train::BeginSearch;
 
 /// The families of the form, and whether each is ticked.
 pub fn families() -> Vec<(Family, bool)> {

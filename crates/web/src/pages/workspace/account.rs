@@ -2,6 +2,7 @@
 
 use actix_web::{HttpRequest, web};
 use askama::Template;
+use pronoia_service::text;
 use pronoia_store::StoreError;
 use pronoia_store::sign_in::{Denied, Origin};
 use serde::Deserialize;
@@ -13,7 +14,6 @@ use crate::frame::Frame;
 use crate::pages::workspace::sign_in::{agent_of, too_many};
 use crate::pages::{PageResult, Signed, see_other};
 use crate::session::Visitor;
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "workspace/account.html")]

@@ -2,6 +2,8 @@
 
 use actix_web::web;
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use serde::Deserialize;
 
 use crate::App;
@@ -9,8 +11,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, Signed, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 /// The longest name of a program.
 const LONGEST_NAME: usize = 60;

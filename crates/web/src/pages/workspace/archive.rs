@@ -2,6 +2,8 @@
 
 use actix_web::web;
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use pronoia_store::archive::Thing;
 use serde::Deserialize;
 
@@ -10,8 +12,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, Signed, StudyPath, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "workspace/archive.html")]

@@ -2,6 +2,8 @@
 
 use actix_web::web;
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use pronoia_store::StoreError;
 use pronoia_store::erasure::{Person, PersonPlace};
 use serde::Deserialize;
@@ -11,8 +13,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 /// The longest value that a person is told by, in characters.
 const LONGEST: usize = 200;

@@ -2,6 +2,7 @@
 
 use actix_web::web;
 use askama::Template;
+use pronoia_service::text;
 use serde::Deserialize;
 
 use crate::App;
@@ -10,7 +11,6 @@ use crate::frame::{Frame, encoded};
 use crate::glossary::TERMS;
 use crate::pages::PageResult;
 use crate::session::Visitor;
-use pronoia_service::text;
 
 /// Finds shown at most.
 const MOST: usize = 100;

@@ -5,6 +5,7 @@ use std::time::Duration;
 use actix_web::web::{self, Bytes};
 use actix_web::{HttpRequest, HttpResponse};
 use askama::Template;
+use pronoia_service::ServiceError;
 use pronoia_store::job;
 use pronoia_store::jobs::Work;
 use serde::{Deserialize, Serialize};
@@ -14,7 +15,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
 
 /// How often a page hears of progress.
 const TICK: Duration = Duration::from_millis(300);

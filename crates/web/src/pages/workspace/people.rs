@@ -2,6 +2,8 @@
 
 use actix_web::{HttpRequest, web};
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::text;
 use pronoia_store::member_role::MemberRole;
 use serde::Deserialize;
 
@@ -10,8 +12,6 @@ use crate::error::html;
 use crate::frame::Frame;
 use crate::pages::{PageResult, Signed, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::text;
 
 /// The longest note of whom an invitation is for.
 const LONGEST_NAME: usize = 80;

@@ -3,6 +3,7 @@
 use actix_web::cookie::Cookie;
 use actix_web::{HttpRequest, HttpResponse, web};
 use askama::Template;
+use pronoia_service::text;
 use pronoia_store::sign_in::{Denied, Origin};
 use serde::Deserialize;
 
@@ -11,7 +12,6 @@ use crate::error::{PageError, PageResult, html, see_other};
 use crate::pages::Signed;
 use crate::session::{self, Visitor};
 use crate::{App, Config};
-use pronoia_service::text;
 
 #[derive(Template)]
 #[template(path = "workspace/sign_in.html")]

@@ -1,6 +1,6 @@
 //! The model, the policy and the real customers, where one customer is tried.
 
-use pronoia_core::decide::{Action, Given, Order};
+use pronoia_core::decide::{Given, Order, PolicyAction};
 use pronoia_core::explain::{
     ExplainedCustomers, Near, Reasons, ScoreUnit, ShapleyMethod, Similarity, smallest_change, typical, with_value,
 };
@@ -9,13 +9,13 @@ use pronoia_core::prepare::{ModelInput, ObservedValues, steps};
 use pronoia_core::question::Question;
 use pronoia_core::study::Basis;
 use pronoia_core::{Table, number};
-
-use super::{ContributionLine, CustomerQuery, NearLine, ScoreExplanation};
-use crate::frame::encoded;
 use pronoia_service::ServiceError;
 use pronoia_service::decide::policy_evaluation::Situation;
 use pronoia_service::prediction_cache::CandidatePredictions;
 use pronoia_service::text;
+
+use super::{ContributionLine, CustomerQuery, NearLine, ScoreExplanation};
+use crate::frame::encoded;
 
 /// Customers that reasons are counted from.
 const BACKGROUND: usize = 400;
@@ -172,7 +172,7 @@ impl Room<'_> {
     }
 
     /// What the policy does: acts, has somebody look, or leaves alone.
-    fn acts(&self, customer: &Table, told: f64) -> Result<Action, ServiceError> {
+    fn acts(&self, customer: &Table, told: f64) -> Result<PolicyAction, ServiceError> {
         let by = self.situation.chosen.policy.rule.by;
         let probability = self.situation.chosen.population.shift().there(told);
         let key = match by {
@@ -364,7 +364,7 @@ impl Room<'_> {
         &self,
         asked: &CustomerQuery,
         customer: &Table,
-        acts: Action,
+        acts: PolicyAction,
         from: &str,
     ) -> Result<(String, Option<String>), ServiceError> {
         let can = |at: &usize| !asked.told || asked.can.contains(at);
@@ -423,14 +423,14 @@ impl Room<'_> {
 }
 
 /// What is done, in a sentence, and as a word.
-fn actions(question: Question, action: Action) -> [String; 2] {
+fn actions(question: Question, action: PolicyAction) -> [String; 2] {
     let act = question.act();
     let sentence = match action {
-        Action::Act if question == Question::Credit => "decline.".to_owned(),
-        Action::Act => format!("{act} them."),
-        Action::Refer => "refer to manual review.".into(),
-        Action::Leave if question == Question::Credit => "approve.".into(),
-        Action::Leave => "do not act.".into(),
+        PolicyAction::Act if question == Question::Credit => "decline.".to_owned(),
+        PolicyAction::Act => format!("{act} them."),
+        PolicyAction::Refer => "refer to manual review.".into(),
+        PolicyAction::Leave if question == Question::Credit => "approve.".into(),
+        PolicyAction::Leave => "do not act.".into(),
     };
     [sentence, action.word().to_owned()]
 }

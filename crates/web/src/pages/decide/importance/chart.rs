@@ -3,10 +3,10 @@
 use pronoia_core::evaluate::delong::Area;
 use pronoia_core::explain::ColumnImportance;
 use pronoia_core::validation::ModelImportance;
-
-use super::ImportanceQuery;
 use pronoia_service::study_view::{StudyView, decide_alike, whom};
 use pronoia_service::text;
+
+use super::ImportanceQuery;
 
 /// Width of the bars in their own units.
 const WIDTH: f64 = 240.0;

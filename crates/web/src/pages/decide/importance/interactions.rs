@@ -3,12 +3,12 @@
 use pronoia_core::Kind;
 use pronoia_core::explain::JointEffect;
 use pronoia_core::validation::ModelImportance;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 use super::ImportanceQuery;
 use super::partial_dependence::written;
 use crate::frame::encoded;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// Pairs that are listed.
 const LISTED: usize = 6;

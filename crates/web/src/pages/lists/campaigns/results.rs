@@ -4,12 +4,12 @@ use pronoia_core::campaign::{CampaignOutcome, Effect, EffectStratum, Learned};
 use pronoia_core::question::Question;
 use pronoia_core::stats::Count;
 use pronoia_core::study::ChosenPolicy;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::campaign;
 
 use crate::definitions::{self, Meanings};
 use crate::frame::encoded;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// Width of the ladder in its own units.
 const WIDTH: f64 = 200.0;

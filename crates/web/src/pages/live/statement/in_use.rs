@@ -1,15 +1,15 @@
 //! Lists, campaigns, releases, and what became of them.
 
 use pronoia_core::campaign::CampaignOutcome;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::StoreError;
 
 use crate::App;
 use crate::pages::lists::campaigns::results::CameOfIt;
 use crate::pages::live::monitoring::WatchView;
 use crate::pages::live::statement::Section;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 pub async fn section(app: &App, view: &StudyView) -> Result<Option<Section>, ServiceError> {
     let mut section = Section::new("In use");

@@ -1,13 +1,13 @@
 //! Method and results.
 
 use pronoia_core::evaluate::Evaluation;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 
 use crate::App;
 use crate::pages::live::statement::Section;
 use crate::pages::train::detail::CandidateDetail;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, ServiceError> {
     let chosen = match view.policy_model() {

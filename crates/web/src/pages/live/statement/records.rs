@@ -6,12 +6,12 @@ use pronoia_core::balance::BalanceMethod;
 use pronoia_core::prepare::StepAction;
 use pronoia_core::sentence::capital;
 use pronoia_core::study::{ColumnChoice, ColumnRole};
-
-use crate::App;
-use crate::pages::live::statement::Section;
 use pronoia_service::ServiceError;
 use pronoia_service::study_view::StudyView;
 use pronoia_service::text;
+
+use crate::App;
+use crate::pages::live::statement::Section;
 
 pub async fn sections(app: &App, view: &StudyView) -> Result<Vec<Section>, ServiceError> {
     let meanings = app.store.meanings(view.study.workspace_id, &view.table.name).await?;

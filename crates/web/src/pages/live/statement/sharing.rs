@@ -2,6 +2,9 @@
 
 use actix_web::{HttpRequest, web};
 use askama::Template;
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
+use pronoia_service::text;
 use pronoia_store::shares::MOST_DAYS;
 use serde::Deserialize;
 
@@ -11,9 +14,6 @@ use crate::pages::live::statement::document::{SectionPart, StatementDocument};
 use crate::pages::live::statement::{shown, written};
 use crate::pages::{PageResult, Signed, StudyPath, reached_at, see_other};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
-use pronoia_service::text;
 
 /// The longest name of whom a link is for, in characters.
 const LONGEST_NAME: usize = 80;

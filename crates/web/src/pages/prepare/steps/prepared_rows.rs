@@ -4,6 +4,8 @@ use actix_web::web;
 use askama::Template;
 use pronoia_core::number::plain;
 use pronoia_core::prepare::{Feature, FeatureValues, Preparation};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 use pronoia_store::candidates::StoredCandidate;
 use pronoia_store::model;
 use serde::Deserialize;
@@ -14,8 +16,6 @@ use crate::frame::Frame;
 use crate::pages::prepare::PrepareViews;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
 
 /// Customers shown.
 const SHOWN: u64 = 3;

@@ -6,14 +6,14 @@ use pronoia_core::expression::{Expression, ExpressionError, Type};
 use pronoia_core::number::count;
 use pronoia_core::prepare::steps::needed;
 use pronoia_core::prepare::{FittedStep, PrepareError, TrainingRows};
+use pronoia_service::ServiceError;
+use pronoia_service::study_view::StudyView;
 use serde::Deserialize;
 
 use crate::App;
 use crate::error::html;
 use crate::pages::{PageResult, StudyPath};
 use crate::session::Visitor;
-use pronoia_service::ServiceError;
-use pronoia_service::study_view::StudyView;
 
 /// Rows shown.
 const SHOWN: usize = 5;

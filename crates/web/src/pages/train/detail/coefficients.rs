@@ -4,9 +4,9 @@ use pronoia_core::Kind;
 use pronoia_core::learn::logistic::{Coefficient, Logistic, Rescue};
 use pronoia_core::number::plain;
 use pronoia_core::prepare::{Coding, ObservedValues, Preparation};
+use pronoia_service::text;
 
 use super::DetailTable;
-use pronoia_service::text;
 
 /// How they were found, in a sentence.
 pub(super) fn how_found(l: &Logistic, on: &str) -> String {

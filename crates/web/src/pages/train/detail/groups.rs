@@ -7,9 +7,9 @@ use pronoia_core::learn::{Estimator, SplitRule, TreeNode};
 use pronoia_core::model::EnsembleMember;
 use pronoia_core::prepare::Preparation;
 use pronoia_core::{Kind, Model, number};
+use pronoia_service::text;
 
 use super::DetailTable;
-use pronoia_service::text;
 
 /// Levels that a group is named by.
 const MOST_LEVELS: usize = 6;

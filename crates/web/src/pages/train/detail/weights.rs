@@ -4,9 +4,9 @@ use pronoia_core::learn::bayes::Evidence;
 use pronoia_core::learn::neighbours::KnownFeature;
 use pronoia_core::number;
 use pronoia_core::prepare::{Coding, Preparation};
+use pronoia_service::text;
 
 use super::DetailTable;
-use pronoia_service::text;
 
 /// The values that say most, of all columns.
 pub(super) fn evidence(of_features: &[Evidence], preparation: &Preparation) -> Option<DetailTable> {
